@@ -1,0 +1,144 @@
+//! From the text that a candidate sent to files that can be judged.
+//!
+//! Two readings are made of every answer. The strict reader takes the answer only if it is what
+//! the prompt asks for: one closed code block, tagged with the language or not at all, and nothing
+//! around it; it takes the code to the letter. The lenient reader finds code whatever surrounds
+//! it. Each thing that the lenient reader had to forgive is a [`Deviation`]; without deviations
+//! the two readings are the same.
+
+mod bare;
+mod choose;
+mod elision;
+mod fence;
+mod language;
+mod mend;
+mod patch;
+
+use std::fmt;
+use std::str::FromStr;
+
+pub use patch::{PatchError, apply_patch};
+use serde::{Deserialize, Serialize};
+
+use crate::plan::ReadingMode;
+use crate::recipe::Recipes;
+use crate::tree::{FileTree, RelPath};
+use crate::verdict::{FailReason, UnknownWord, worded};
+
+worded! {
+    /// Something that the lenient reader forgave.
+    Deviation {
+        /// There is text before or after the code.
+        TextAround = "text around the code",
+        /// The code does not stand in a code block.
+        NoFence = "no code fence",
+        /// The code block does not end.
+        UnclosedFence = "unclosed code fence",
+        /// There is more than one code block.
+        SeveralBlocks = "several code blocks",
+        /// Blocks were put together since one needs what another defines.
+        BlocksJoined = "code blocks joined",
+        /// The block is tagged with another language.
+        OtherTag = "tagged as another language",
+        /// The file is called otherwise than asked for.
+        OtherFileName = "another file name",
+        /// There is a file that nobody asked for.
+        ExtraFile = "file nobody asked for",
+        /// Quotes, dashes or spaces of a typesetter stand in the code.
+        TypographicMarks = "typographic marks in code",
+    }
+}
+
+/// What an answer is to hold.
+#[derive(Debug, Clone, Copy)]
+pub struct Wanted<'a> {
+    /// The file.
+    pub file: &'a RelPath,
+    /// Its language.
+    pub language: &'a str,
+    /// A name that it must define, where there is one.
+    pub name: Option<&'a str>,
+    /// All languages, to recognise wrong ones.
+    pub recipes: &'a Recipes,
+}
+
+/// The two readings of an answer.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reading {
+    /// What a strict reader takes; `None` when the answer is not what was asked for.
+    pub strict: Option<FileTree>,
+    /// What the lenient reader found, or why it found nothing.
+    pub lenient: Result<FileTree, FailReason>,
+    /// What the lenient reader forgave, each once, in the order of [`Deviation::ALL`].
+    pub deviations: Vec<Deviation>,
+    /// The answer leaves parts out or stops short. If it fails, this is the reason.
+    pub incomplete: bool,
+}
+
+impl Reading {
+    /// The files that are judged under `mode`.
+    ///
+    /// # Errors
+    /// Why there is nothing to judge.
+    pub fn judged(&self, mode: ReadingMode) -> Result<&FileTree, FailReason> {
+        match mode {
+            ReadingMode::Lenient => self.lenient.as_ref().map_err(|&reason| reason),
+            ReadingMode::Strict => match (&self.strict, &self.lenient) {
+                (Some(files), _) => Ok(files),
+                (None, Err(reason)) => Err(*reason),
+                (None, Ok(_)) => Err(FailReason::NoCodeFound),
+            },
+        }
+    }
+}
+
+/// Reads an answer. `cut_off` says that the host stopped the answer at a length limit.
+#[must_use]
+pub fn read_answer(text: &str, wanted: Wanted<'_>, cut_off: bool) -> Reading {
+    let text = text.strip_prefix('\u{feff}').unwrap_or(text).replace("\r\n", "\n");
+    let parts = fence::split(&text, wanted.recipes);
+    let mut found = choose::choose(&text, &parts, wanted);
+    let mut deviations = std::mem::take(&mut found.deviations);
+    let mut incomplete = cut_off;
+    let lenient = found.files.map(|files| {
+        files
+            .into_iter()
+            .map(|(path, code)| {
+                incomplete |= elision::leaves_out(&code);
+                let mended = mend::mend(&code, wanted.language);
+                if mended != code {
+                    deviations.push(Deviation::TypographicMarks);
+                }
+                (path, mended.into_bytes())
+            })
+            .collect()
+    });
+    let lenient = lenient.map_err(|reason| match reason {
+        FailReason::NoCodeFound if cut_off => FailReason::Incomplete,
+        reason => reason,
+    });
+    incomplete |= deviations.contains(&Deviation::UnclosedFence);
+    deviations.sort_unstable();
+    deviations.dedup();
+    Reading { strict: strict(&text, &parts, wanted), lenient, deviations, incomplete }
+}
+
+/// Files that came as files, not as text: both readings are the same.
+#[must_use]
+pub fn read_files(files: FileTree) -> Reading {
+    let incomplete =
+        files.values().any(|bytes| elision::leaves_out(&String::from_utf8_lossy(bytes)));
+    Reading { strict: Some(files.clone()), lenient: Ok(files), deviations: Vec::new(), incomplete }
+}
+
+fn strict(text: &str, parts: &fence::Parts, wanted: Wanted<'_>) -> Option<FileTree> {
+    let [block] = parts.blocks.as_slice() else { return None };
+    let right_tag = block.tag.is_empty() || block.language.as_deref() == Some(wanted.language);
+    let right_file = block.label.as_ref().is_none_or(|label| label == wanted.file);
+    let nothing_around = parts.prose.trim().is_empty() && text.trim_start().starts_with(['`', '~']);
+    (block.closed && right_tag && right_file && nothing_around)
+        .then(|| FileTree::from([(wanted.file.clone(), block.code.clone().into_bytes())]))
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,84 @@
+//! What judging an attempt came to, test by test.
+
+use serde::{Deserialize, Serialize};
+
+use crate::verdict::{FailReason, Verdict};
+
+/// One attempt, judged.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Judgement {
+    /// What it came to.
+    pub verdict: Verdict,
+    /// Every sealed test, and the visible examples where they were run.
+    pub tests: Vec<TestOutcome>,
+    /// The error or compiler message, fit to be shown to the candidate: it holds no expectation.
+    pub message: Option<String>,
+    /// What a person should know of how it was judged, such as a layer of the sandbox that was
+    /// not there.
+    pub notes: Vec<String>,
+}
+
+/// One test, judged. What it holds of the sealed part is for people who may unseal it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TestOutcome {
+    /// Its name.
+    pub name: String,
+    /// Whether it is an example that candidates may see.
+    pub visible: bool,
+    /// Why it failed; `None` when it held.
+    pub failed: Option<FailReason>,
+    /// What happened, in a sentence that holds neither input nor expectation.
+    pub summary: String,
+    /// What went in.
+    pub input: String,
+    /// What was expected; empty when it held.
+    pub expected: String,
+    /// What came instead; empty when it held.
+    pub found: String,
+    /// Its weight in partial credit.
+    pub points: f64,
+    /// What the run used; `None` where it was not run.
+    pub usage: Option<Usage>,
+}
+
+/// What a run used.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Usage {
+    /// Seconds by the clock on the wall.
+    pub wall_seconds: f64,
+    /// Seconds of processor time, all processes together.
+    pub cpu_seconds: f64,
+    /// Most memory at one time, in bytes.
+    pub peak_memory: u64,
+}
+
+impl Judgement {
+    /// A judgement without tests.
+    #[must_use]
+    pub fn bare(verdict: Verdict) -> Self {
+        Self { verdict, tests: Vec::new(), message: None, notes: Vec::new() }
+    }
+
+    /// Sealed tests that held, and sealed tests.
+    #[must_use]
+    pub fn counts(&self) -> (usize, usize) {
+        let sealed = self.tests.iter().filter(|test| !test.visible);
+        let passed = sealed.clone().filter(|test| test.failed.is_none()).count();
+        (passed, sealed.count())
+    }
+
+    /// The share of the sealed tests' points that were earned, from 0 to 1.
+    #[must_use]
+    pub fn credit(&self) -> f64 {
+        let sealed = || self.tests.iter().filter(|test| !test.visible);
+        let all: f64 = sealed().map(|test| test.points).sum();
+        let earned: f64 = sealed().filter(|it| it.failed.is_none()).map(|test| test.points).sum();
+        if all > 0.0 {
+            earned / all
+        } else if self.verdict.is_pass() {
+            1.0
+        } else {
+            0.0
+        }
+    }
+}

@@ -1,0 +1,21 @@
+//! Fair Trial's words and computations.
+//!
+//! This crate holds what a task, a plan, an answer and a verdict are, how code is found in an
+//! answer, how values are compared, and how trials add up to standings. It touches no files, no
+//! network, no clock and no processes: whatever comes from there is an argument.
+
+pub mod answer;
+pub mod digest;
+pub mod docket;
+pub mod form;
+pub mod judgement;
+pub mod limits;
+pub mod plan;
+pub mod prompt;
+pub mod recipe;
+pub mod schedule;
+pub mod source;
+pub mod standings;
+pub mod tree;
+pub mod value;
+pub mod verdict;

@@ -1,0 +1,375 @@
+//! A plan: what is put on trial, on which tasks, and how.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+use crate::limits::{LimitSettings, Span};
+use crate::source::{SourceError, parse_toml};
+use crate::verdict::{UnknownWord, worded};
+
+worded! {
+    /// What goes back to a candidate whose answer failed.
+    #[derive(Default)]
+    Feedback {
+        /// The kind of failure, and nothing else.
+        Verdict = "verdict",
+        /// The kind of failure, the error or compiler message, and the visible examples that
+        /// failed.
+        #[default]
+        Error = "error",
+        /// The kind of failure and the visible examples that failed.
+        Examples = "examples",
+    }
+}
+
+worded! {
+    /// Which reading of an answer is judged.
+    #[derive(Default)]
+    ReadingMode {
+        /// Code is found whatever surrounds it.
+        #[default]
+        Lenient = "lenient",
+        /// The answer must be exactly what the prompt asks for.
+        Strict = "strict",
+    }
+}
+
+/// `plan.toml`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Plan {
+    /// What people call the plan.
+    #[serde(default)]
+    pub title: String,
+    /// Folders of tasks, beside the plan unless absolute.
+    pub docket: Dockets,
+    /// Goes at each task.
+    #[serde(default = "one")]
+    pub samples: u32,
+    /// Answers within one trial: the first and its repairs.
+    #[serde(default = "one")]
+    pub attempts: u32,
+    /// What goes back after a failure.
+    #[serde(default)]
+    pub feedback: Feedback,
+    /// Which reading of an answer is judged.
+    #[serde(default)]
+    pub reading: ReadingMode,
+    /// What everything that is drawn by lot depends on.
+    #[serde(default)]
+    pub seed: u64,
+    /// Trials held at the same time.
+    #[serde(default = "four")]
+    pub parallel: u32,
+    /// The currency of all prices, such as `EUR`.
+    #[serde(default = "currency")]
+    pub currency: String,
+    /// Files of further language recipes, beside the plan.
+    #[serde(default)]
+    pub recipes: Vec<String>,
+    /// Limits that win over those of dockets and tasks.
+    #[serde(default)]
+    pub limits: LimitSettings,
+    /// Who stands trial.
+    #[serde(rename = "candidate")]
+    pub candidates: Vec<Candidate>,
+}
+
+const fn one() -> u32 {
+    1
+}
+
+const fn four() -> u32 {
+    4
+}
+
+fn currency() -> String {
+    "USD".to_owned()
+}
+
+/// One docket or several.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged, expecting = "a folder, or a list of folders")]
+pub enum Dockets {
+    /// `docket = "folder"`.
+    One(String),
+    /// `docket = ["folder", "folder"]`.
+    Many(Vec<String>),
+}
+
+impl Dockets {
+    /// The folders, in the order given.
+    #[must_use]
+    pub fn folders(&self) -> &[String] {
+        match self {
+            Self::One(folder) => std::slice::from_ref(folder),
+            Self::Many(folders) => folders,
+        }
+    }
+}
+
+/// Who stands trial, with its full configuration.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "lowercase", deny_unknown_fields)]
+pub enum Candidate {
+    /// A model behind a chat-completions endpoint.
+    Chat(ChatCandidate),
+    /// Answers that were written down.
+    Recorded(RecordedCandidate),
+}
+
+/// A model behind a chat-completions endpoint.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ChatCandidate {
+    /// Its name in every table.
+    pub name: String,
+    /// The base address; `/chat/completions` is put behind it.
+    pub endpoint: String,
+    /// The model's name there.
+    pub model: String,
+    /// The environment variable that holds the key; none: no key is sent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_env: Option<String>,
+    /// The system message.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub system: Option<String>,
+    /// Whether the answer is to come as a stream of events.
+    #[serde(default)]
+    pub stream: bool,
+    /// Whether each sample sends a `seed` of its own, drawn from the plan's.
+    #[serde(default)]
+    pub send_seed: bool,
+    /// Longest wait for one answer.
+    #[serde(default = "two_minutes")]
+    pub timeout: Span,
+    /// How often one request is sent again after a fault of the host.
+    #[serde(default = "three")]
+    pub retries: u32,
+    /// Further header lines.
+    #[serde(default)]
+    pub headers: BTreeMap<String, String>,
+    /// Sampling settings, sent as they are: `temperature`, `top_p`, `max_tokens` and so on.
+    #[serde(default)]
+    pub sampling: BTreeMap<String, serde_json::Value>,
+    /// What it costs.
+    #[serde(default)]
+    pub price: Price,
+    /// Free labels, such as size class or weights.
+    #[serde(default)]
+    pub labels: BTreeMap<String, String>,
+}
+
+const fn two_minutes() -> Span {
+    Span(std::time::Duration::from_secs(120))
+}
+
+const fn three() -> u32 {
+    3
+}
+
+/// Answers that were written down.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RecordedCandidate {
+    /// Its name in every table.
+    pub name: String,
+    /// The JSON Lines file of answers, beside the plan unless absolute.
+    pub path: String,
+    /// Free labels.
+    #[serde(default)]
+    pub labels: BTreeMap<String, String>,
+}
+
+/// Prices per million tokens, in the plan's currency.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Price {
+    /// Tokens read.
+    #[serde(default)]
+    pub input: f64,
+    /// Tokens read from the host's cache; `None`: as `input`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cached_input: Option<f64>,
+    /// Tokens written.
+    #[serde(default)]
+    pub output: f64,
+}
+
+/// Tokens of one request or of many.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Tokens {
+    /// Read, those from the cache included.
+    pub input: u64,
+    /// Read from the cache.
+    pub cached: u64,
+    /// Written.
+    pub output: u64,
+}
+
+impl Price {
+    /// What `tokens` cost, in the plan's currency.
+    #[must_use]
+    pub fn of(&self, tokens: Tokens) -> f64 {
+        let cached = tokens.cached.min(tokens.input);
+        let fresh = tokens.input - cached;
+        let cached_price = self.cached_input.unwrap_or(self.input);
+        (fresh as f64 * self.input + cached as f64 * cached_price
+            + tokens.output as f64 * self.output)
+            / 1e6
+    }
+}
+
+impl Candidate {
+    /// Its name in every table.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        match self {
+            Self::Chat(chat) => &chat.name,
+            Self::Recorded(recorded) => &recorded.name,
+        }
+    }
+
+    /// Its free labels.
+    #[must_use]
+    pub fn labels(&self) -> &BTreeMap<String, String> {
+        match self {
+            Self::Chat(chat) => &chat.labels,
+            Self::Recorded(recorded) => &recorded.labels,
+        }
+    }
+
+    /// The system message, where it has one.
+    #[must_use]
+    pub fn system(&self) -> Option<&str> {
+        match self {
+            Self::Chat(chat) => chat.system.as_deref(),
+            Self::Recorded(_) => None,
+        }
+    }
+
+    /// What it costs; recorded answers cost nothing.
+    #[must_use]
+    pub fn price(&self) -> Price {
+        match self {
+            Self::Chat(chat) => chat.price,
+            Self::Recorded(_) => Price::default(),
+        }
+    }
+}
+
+/// Request fields that the tool sets itself.
+const RESERVED: &[&str] = &["model", "messages", "stream", "stream_options", "n", "seed"];
+
+impl Plan {
+    /// Reads a plan.
+    ///
+    /// # Errors
+    /// With line and column: bad TOML, an unknown key; a name used twice, a number out of range.
+    pub fn parse(file: &str, text: &str) -> Result<Self, SourceError> {
+        let plan: Self = parse_toml(file, text)?;
+        plan.check().map_err(|message| SourceError::whole(file, message))?;
+        Ok(plan)
+    }
+
+    fn check(&self) -> Result<(), String> {
+        for (key, value, most) in [
+            ("samples", self.samples, 1000),
+            ("attempts", self.attempts, 100),
+            ("parallel", self.parallel, 256),
+        ] {
+            if !(1..=most).contains(&value) {
+                return Err(format!("`{key}` is 1 to {most}, not {value}"));
+            }
+        }
+        if self.docket.folders().is_empty() {
+            return Err("`docket` names no folder".to_owned());
+        }
+        if self.candidates.is_empty() {
+            return Err("there is no [[candidate]]".to_owned());
+        }
+        let mut names = BTreeSet::new();
+        for candidate in &self.candidates {
+            let name = candidate.name();
+            if name.trim().is_empty() || name.chars().any(char::is_control) {
+                return Err("a candidate's `name` is empty or has control characters".to_owned());
+            }
+            if !names.insert(name) {
+                return Err(format!("two candidates are called `{name}`"));
+            }
+            if let Candidate::Chat(chat) = candidate {
+                chat.check()?;
+            }
+        }
+        Ok(())
+    }
+}
+
+impl ChatCandidate {
+    fn check(&self) -> Result<(), String> {
+        let name = &self.name;
+        if !self.endpoint.starts_with("http://") && !self.endpoint.starts_with("https://") {
+            let endpoint = &self.endpoint;
+            return Err(format!(
+                "candidate `{name}`: `endpoint` begins with http:// or https://, not `{endpoint}`"
+            ));
+        }
+        if let Some(key) = RESERVED.iter().find(|&&key| self.sampling.contains_key(key)) {
+            return Err(format!("candidate `{name}`: `sampling` may not set `{key}`"));
+        }
+        let prices = [self.price.input, self.price.output, self.price.cached_input.unwrap_or(0.0)];
+        if prices.iter().any(|it| !(*it >= 0.0 && it.is_finite())) {
+            return Err(format!("candidate `{name}`: a price is a number of at least 0"));
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const PLAN: &str = "docket = \"docket\"\nsamples = 3\n[[candidate]]\nname = \"petrel\"\n\
+        kind = \"chat\"\nendpoint = \"http://127.0.0.1:9/v1\"\nmodel = \"m\"\n\
+        [candidate.price]\ninput = 2.0\ncached_input = 0.5\noutput = 8.0\n";
+
+    #[test]
+    fn a_plan_is_read_with_its_defaults() {
+        let plan = Plan::parse("plan.toml", PLAN).unwrap();
+        assert_eq!((plan.samples, plan.attempts, plan.parallel), (3, 1, 4));
+        assert_eq!(plan.docket.folders(), ["docket"]);
+        assert_eq!((plan.feedback, plan.reading), (Feedback::Error, ReadingMode::Lenient));
+    }
+
+    #[test]
+    fn cached_tokens_are_priced_apart() {
+        let price = Plan::parse("plan.toml", PLAN).unwrap().candidates[0].price();
+        let tokens = Tokens { input: 1_000_000, cached: 400_000, output: 500_000 };
+        assert!((price.of(tokens) - (1.2 + 0.2 + 4.0)).abs() < 1e-12);
+    }
+
+    #[test]
+    fn whatever_is_wrong_is_told() {
+        for (from, to, part) in [
+            ("samples", "sample", "line 2, column 1: unknown field `sample`"),
+            ("\"chat\"", "\"cat\"", "unknown variant `cat`, expected `chat` or `recorded`"),
+            ("model =", "modell =", "unknown field `modell`"),
+            ("= 3", "= 0", "`samples` is 1 to 1000, not 0"),
+            ("http://", "ftp://", "begins with http://"),
+            ("input = 2.0", "input = -2.0", "a price is"),
+            ("[candidate.price]", "[candidate.sampling]", ""),
+        ] {
+            let result = Plan::parse("plan.toml", &PLAN.replacen(from, to, 1));
+            match part {
+                "" => assert!(result.is_ok()),
+                _ => assert!(result.unwrap_err().to_string().contains(part), "{to}"),
+            }
+        }
+        let twice = format!("{PLAN}{}", &PLAN[PLAN.find("[[").unwrap()..]);
+        let error = Plan::parse("plan.toml", &twice).unwrap_err().to_string();
+        assert!(error.contains("two candidates are called `petrel`"), "{error}");
+    }
+}

@@ -1,0 +1,285 @@
+//! What candidates are told: the first prompt, and the feedback after a failure.
+//!
+//! Every candidate is told the same, to the letter. Nothing here sees a sealed expectation: the
+//! feedback is made of the verdict, a message, and visible examples.
+
+use std::fmt::Write as _;
+
+use crate::docket::{Proceedings, Task};
+use crate::form::call::{Call, Expected};
+use crate::form::program::Case;
+use crate::judgement::{Judgement, TestOutcome};
+use crate::limits::Limits;
+use crate::plan::Feedback;
+use crate::recipe::Recipe;
+use crate::value::{Value, to_json};
+use crate::verdict::{FailReason, Verdict};
+
+/// Given files longer than this are named, not shown, in bytes.
+const SHOWN_MAX: usize = 32 << 10;
+
+/// Longest error message in feedback, in bytes.
+const MESSAGE_MAX: usize = 2000;
+
+/// The first prompt of a trial. `version` is what the language's tool says of itself.
+#[must_use]
+pub fn first_prompt(task: &Task, recipe: &Recipe, version: &str, limits: &Limits) -> String {
+    let mut out = format!("{}\n", task.statement);
+    if !task.given.is_empty() {
+        out.push_str("\n## Files that are there\n");
+        for (path, bytes) in &task.given {
+            match std::str::from_utf8(bytes) {
+                Ok(text) if text.len() <= SHOWN_MAX => {
+                    let fence = fence_for(text);
+                    let text = text.trim_end_matches('\n');
+                    let _ = write!(out, "\n`{path}`:\n\n{fence}\n{text}\n{fence}\n");
+                }
+                _ => {
+                    let _ = write!(out, "\n`{path}` ({} bytes, not shown)\n", bytes.len());
+                }
+            }
+        }
+    }
+    let shown = examples(task);
+    if !shown.is_empty() {
+        let _ = write!(out, "\n## Examples\n\n{}", shown.join("\n"));
+    }
+    let _ = write!(out, "\n## Your answer\n\n{}", instructions(task, recipe, version, limits));
+    out
+}
+
+fn instructions(task: &Task, recipe: &Recipe, version: &str, limits: &Limits) -> String {
+    let file = task.file();
+    let language = match version {
+        "" => recipe.title.clone(),
+        version => format!("{} ({version})", recipe.title),
+    };
+    let what = match &task.proceedings {
+        Proceedings::Call { settings, .. } => format!(
+            "Write the file `{file}` in {language}. It defines `{}`, which is called with other \
+             arguments than those shown.",
+            settings.name
+        ),
+        Proceedings::Program { .. } => format!(
+            "Write a whole program, the file `{file}`, in {language}. It is run with other input \
+             than shown."
+        ),
+    };
+    let tag = recipe.tags.first().map_or("", String::as_str);
+    format!(
+        "{what}\nUse nothing but the standard library. There is no network. Each run may use {} s \
+         of processor time and {} MiB of memory.\nReply with the whole file in one code block \
+         tagged `{tag}`, and nothing else.\n",
+        limits.time.as_secs_f64(),
+        limits.memory.0 >> 20,
+    )
+}
+
+fn examples(task: &Task) -> Vec<String> {
+    match &task.proceedings {
+        Proceedings::Call { settings, examples, .. } => {
+            examples.iter().map(|call| call_example(&settings.name, call)).collect()
+        }
+        Proceedings::Program { examples, .. } => examples.iter().map(case_example).collect(),
+    }
+}
+
+fn call_example(name: &str, call: &Call) -> String {
+    let outcome = match &call.expected {
+        Expected::OneOf(options) => {
+            let options: Vec<_> = options.iter().map(|it| format!("`{}`", plain(it))).collect();
+            format!("returns {}", options.join(" or "))
+        }
+        Expected::Raises(kind) => format!("raises `{kind}`"),
+        Expected::AnyValue => "changes its arguments".to_owned(),
+    };
+    let after = call.args_after.as_ref().map_or(String::new(), |args| {
+        let args: Vec<_> = args.iter().map(plain).collect();
+        format!("; the arguments are then `{}`", args.join(", "))
+    });
+    format!("- `{name}({})` {outcome}{after}\n", call_input(call))
+}
+
+/// The arguments of a call, as people write them.
+#[must_use]
+pub fn call_input(call: &Call) -> String {
+    let named = call.kwargs.iter().map(|(key, value)| format!("{key}={}", plain(value)));
+    call.args.iter().map(plain).chain(named).collect::<Vec<_>>().join(", ")
+}
+
+/// A value as JSON, with tuples in parentheses at the outside.
+fn plain(value: &Value) -> String {
+    match value {
+        Value::Tuple(items) => {
+            format!("({})", items.iter().map(plain).collect::<Vec<_>>().join(", "))
+        }
+        Value::BigInt(digits) => digits.clone(),
+        Value::Int(int) => int.to_string(),
+        other => to_json(other).to_string(),
+    }
+}
+
+fn case_example(case: &Case) -> String {
+    let mut out = format!("{}:\n", case.name);
+    let mut block = |title: &str, bytes: &[u8]| {
+        let text = String::from_utf8_lossy(bytes);
+        let fence = fence_for(&text);
+        let _ = write!(out, "\n{title}:\n\n{fence}\n{}\n{fence}\n", text.trim_end_matches('\n'));
+    };
+    if !case.args.is_empty() {
+        block("Arguments, one a line", case.args.join("\n").as_bytes());
+    }
+    for (path, bytes) in &case.files {
+        block(&format!("File `{path}`"), bytes);
+    }
+    if !case.stdin.is_empty() {
+        block("Standard input", &case.stdin);
+    }
+    if let Some(stdout) = &case.stdout {
+        block("Standard output", stdout);
+    }
+    for (path, bytes) in &case.files_after {
+        block(&format!("File `{path}` afterwards"), bytes);
+    }
+    if case.status != 0 {
+        let _ = write!(out, "\nExit status {}\n", case.status);
+    }
+    out
+}
+
+/// A fence longer than any run of backticks in the text.
+fn fence_for(text: &str) -> String {
+    let longest = text.split(|c| c != '`').map(str::len).max().unwrap_or(0);
+    "`".repeat(longest.max(2) + 1)
+}
+
+/// What goes back to a candidate whose answer failed.
+#[must_use]
+pub fn feedback(mode: Feedback, judgement: &Judgement, task: &Task) -> String {
+    let mut out = format!("Your answer did not pass: {}.\n", explain(judgement.verdict));
+    if mode == Feedback::Error
+        && let Some(message) = &judgement.message
+    {
+        let text = head_and_tail(message, MESSAGE_MAX);
+        let fence = fence_for(&text);
+        let _ = write!(out, "\nWhat was reported:\n\n{fence}\n{}\n{fence}\n", text.trim_end());
+    }
+    if mode != Feedback::Verdict {
+        for test in judgement.tests.iter().filter(|it| it.visible && it.failed.is_some()) {
+            out.push_str(&failed_example(test));
+        }
+    }
+    let _ = write!(out, "\nReply with the whole corrected file `{}` in one code block.\n", task.file());
+    out
+}
+
+fn failed_example(test: &TestOutcome) -> String {
+    let mut out = format!("\nA visible example does not hold ({}).\n", test.name);
+    for (title, text) in
+        [("It was given", &test.input), ("Expected", &test.expected), ("Found", &test.found)]
+    {
+        if !text.is_empty() {
+            let text = head_and_tail(text, MESSAGE_MAX);
+            let fence = fence_for(&text);
+            let _ = write!(out, "{title}:\n\n{fence}\n{}\n{fence}\n", text.trim_end());
+        }
+    }
+    out
+}
+
+fn explain(verdict: Verdict) -> &'static str {
+    match verdict {
+        Verdict::Fail(FailReason::WrongResult) => "a hidden test got a wrong result",
+        Verdict::Fail(FailReason::Crashed) => "it ended with an error",
+        Verdict::Fail(FailReason::TimedOut) => "it used up its time",
+        Verdict::Fail(FailReason::OutOfMemory) => "it used up its memory",
+        Verdict::Fail(FailReason::TooMuchOutput) => "it wrote too much output",
+        Verdict::Fail(FailReason::DidNotBuild) => "it did not build or load",
+        Verdict::Fail(FailReason::NoCodeFound) => "no code was found in it",
+        Verdict::Fail(FailReason::WrongLanguage) => "the code is in the wrong language",
+        Verdict::Fail(FailReason::Incomplete) => "it is incomplete",
+        Verdict::Fail(FailReason::PatchDoesNotApply) => "the patch does not apply",
+        Verdict::Fail(reason) => reason.word(),
+        Verdict::Pass | Verdict::Void(_) => "it was not judged",
+    }
+}
+
+/// `text` if it is short enough, else its beginning and its end with a mark between.
+#[must_use]
+pub fn head_and_tail(text: &str, most: usize) -> String {
+    if text.len() <= most {
+        return text.to_owned();
+    }
+    let head = text.floor_char_boundary(most / 2);
+    let tail = text.ceil_char_boundary(text.len() - most / 2);
+    format!("{}\n[… {} bytes left out …]\n{}", &text[..head], tail - head, &text[tail..])
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::docket::Docket;
+    use crate::recipe::Recipes;
+    use crate::tree::RelPath;
+
+    fn task() -> Task {
+        let brief = "+++\ntitle = \"Tide gap\"\nform = \"call\"\nlanguage = \"python\"\n\
+            category = \"basics\"\ndifficulty = 1\n[call]\nfile = \"solution.py\"\n\
+            name = \"tide_gap\"\n[[example]]\nargs = [3, 1]\nreturns = 2\n\
+            [[example]]\nargs = [1]\nraises = \"ValueError\"\n+++\nSay how far.\n";
+        let files = [
+            ("docket.toml", "title = \"T\""),
+            ("gap/brief.md", brief),
+            ("gap/given/tides.csv", "high,low\n```\n"),
+            ("gap/sealed/calls.jsonl", "{\"args\": [987], \"returns\": 654}"),
+        ];
+        let tree = files.iter().map(|(p, b)| (RelPath::parse(p).unwrap(), b.as_bytes().to_vec()));
+        Docket::parse("d", &tree.collect(), &Recipes::shipped()).unwrap().tasks.remove(0)
+    }
+
+    #[test]
+    fn the_prompt_has_all_a_candidate_needs_and_nothing_sealed() {
+        let recipes = Recipes::shipped();
+        let python = recipes.find("python").unwrap();
+        let prompt = first_prompt(&task(), python, "Python 3.11.7", &Limits::default());
+        insta::assert_snapshot!(prompt);
+        assert!(!prompt.contains("987") && !prompt.contains("654"));
+    }
+
+    #[test]
+    fn each_mode_of_feedback_tells_more() {
+        let test = |visible, input: &str, expected: &str| TestOutcome {
+            name: "example 1".into(),
+            visible,
+            failed: Some(FailReason::WrongResult),
+            summary: "another value".into(),
+            input: input.into(),
+            expected: expected.into(),
+            found: "5".into(),
+            points: 1.0,
+            usage: None,
+        };
+        let judgement = Judgement {
+            verdict: Verdict::Fail(FailReason::WrongResult),
+            tests: vec![test(false, "987", "654"), test(true, "3, 1", "2")],
+            message: Some("ValueError: no".into()),
+            notes: vec![],
+        };
+        let text = |mode| feedback(mode, &judgement, &task());
+        assert!(!text(Feedback::Verdict).contains("ValueError"));
+        assert!(!text(Feedback::Verdict).contains("3, 1"));
+        assert!(text(Feedback::Error).contains("ValueError"));
+        assert!(text(Feedback::Examples).contains("3, 1"));
+        assert!(!text(Feedback::Examples).contains("ValueError"));
+        for mode in [Feedback::Verdict, Feedback::Error, Feedback::Examples] {
+            assert!(!text(mode).contains("654") && !text(mode).contains("987"));
+        }
+    }
+
+    #[test]
+    fn long_messages_keep_both_ends() {
+        let text = format!("{}é{}", "a".repeat(50), "z".repeat(50));
+        let short = head_and_tail(&text, 20);
+        assert!(short.starts_with("aaaaaaaaaa\n[… ") && short.ends_with("zzzzzzzzzz"));
+    }
+}

@@ -1,0 +1,148 @@
+//! Languages: how each is recognised in an answer, built and run.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::source::{SourceError, parse_toml};
+
+/// What is known of one language. The commands are argument lists with `{…}` places to fill:
+/// `{tool}`, each name in `also`, `{file}`, `{stem}`, `{driver}`, `{heap_mib}` (three quarters of
+/// the memory limit, in MiB).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Recipe {
+    /// The name that candidates are told.
+    pub title: String,
+    /// Words after a code fence that mean this language, in lower case.
+    pub tags: Vec<String>,
+    /// File extensions, without the dot; the first is the usual one.
+    pub extensions: Vec<String>,
+    /// Names of the interpreter or compiler; the first found on the search path is used.
+    pub tool: Vec<String>,
+    /// Further programs that are needed, found on the search path.
+    #[serde(default)]
+    pub also: Vec<String>,
+    /// Arguments that make the tool print where it really is: its own file, or the folder in
+    /// which `bin/` holds it, then folders that it needs. Empty: the file found is the tool.
+    #[serde(default)]
+    pub locate: Vec<String>,
+    /// Arguments that make the tool print its version. Empty: it has none to tell.
+    #[serde(default)]
+    pub version: Vec<String>,
+    /// Commands that make something to run, one after the other.
+    #[serde(default)]
+    pub build: Vec<Vec<String>>,
+    /// The command that runs a whole program.
+    #[serde(default)]
+    pub run: Vec<String>,
+    /// The command that serves single calls; empty where the form `call` is not offered.
+    #[serde(default)]
+    pub call: Vec<String>,
+    /// Environment set for build and run.
+    #[serde(default)]
+    pub env: BTreeMap<String, String>,
+}
+
+/// All languages known to a run, by name.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Recipes(BTreeMap<String, Recipe>);
+
+impl Recipes {
+    /// The languages that ship with the tool.
+    ///
+    /// # Panics
+    /// Never: a test reads the shipped file.
+    #[must_use]
+    pub fn shipped() -> Self {
+        let text = include_str!("recipes.toml");
+        Self(parse_toml("recipes.toml", text).expect("the shipped recipes are well-formed"))
+    }
+
+    /// Adds the languages in `text`, replacing those of the same name.
+    ///
+    /// # Errors
+    /// Bad TOML, an unknown key, a recipe that cannot run anything.
+    pub fn add(&mut self, file: &str, text: &str) -> Result<(), SourceError> {
+        let more: BTreeMap<String, Recipe> = parse_toml(file, text)?;
+        for (name, recipe) in more {
+            if recipe.tool.is_empty() || recipe.run.is_empty() {
+                let message = format!("`{name}` needs at least one `tool` and a `run` command");
+                return Err(SourceError::whole(file, message));
+            }
+            self.0.insert(name, recipe);
+        }
+        Ok(())
+    }
+
+    /// The recipe of a language.
+    #[must_use]
+    pub fn find(&self, language: &str) -> Option<&Recipe> {
+        self.0.get(language)
+    }
+
+    /// Names and recipes, in name order.
+    pub fn iter(&self) -> impl Iterator<Item = (&str, &Recipe)> {
+        self.0.iter().map(|(name, recipe)| (name.as_str(), recipe))
+    }
+
+    /// The language that a fence tag means.
+    #[must_use]
+    pub fn by_tag(&self, tag: &str) -> Option<&str> {
+        let tag = tag.to_lowercase();
+        self.iter().find(|(name, it)| *name == tag || it.tags.contains(&tag)).map(|(name, _)| name)
+    }
+
+    /// The language that a file extension means.
+    #[must_use]
+    pub fn by_extension(&self, extension: &str) -> Option<&str> {
+        let known = |it: &Recipe| it.extensions.iter().any(|known| known == extension);
+        self.iter().find(|(_, it)| known(it)).map(|(name, _)| name)
+    }
+
+    /// The names, for error messages.
+    #[must_use]
+    pub fn names(&self) -> String {
+        self.0.keys().cloned().collect::<Vec<_>>().join(", ")
+    }
+}
+
+/// Fills the `{…}` places of a command. A place that `values` does not know stays as it is.
+#[must_use]
+pub fn fill(command: &[String], values: &[(&str, &str)]) -> Vec<String> {
+    let fill_one = |part: &String| {
+        values.iter().fold(part.clone(), |text, (name, value)| {
+            text.replace(&format!("{{{name}}}"), value)
+        })
+    };
+    command.iter().map(fill_one).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_shipped_recipes_cover_seven_languages() {
+        let recipes = Recipes::shipped();
+        assert_eq!(recipes.names(), "c, c++, java, javascript, python, rust, shell");
+        assert_eq!(recipes.by_tag("CPP"), Some("c++"));
+        assert_eq!(recipes.by_extension("mjs"), Some("javascript"));
+        assert_eq!(recipes.by_tag("text"), None);
+    }
+
+    #[test]
+    fn a_user_can_add_a_language_and_a_wrong_key_is_told() {
+        let mut recipes = Recipes::shipped();
+        let awk = "[awk]\ntitle='AWK'\ntags=['awk']\nextensions=['awk']\ntool=['awk']\n\
+                   run=['{tool}','-f','{file}']";
+        recipes.add("r.toml", awk).unwrap();
+        let run = fill(&recipes.find("awk").unwrap().run, &[("tool", "/bin/awk"), ("file", "m.awk")]);
+        assert_eq!(run, ["/bin/awk", "-f", "m.awk"]);
+        let error = recipes.add("r.toml", "[x]\ntitel = ''").unwrap_err();
+        assert_eq!(error.line, Some(2));
+        let error = recipes.add("r.toml", &awk.replace("tool=['awk']", "tool=[]")).unwrap_err();
+        assert!(error.to_string().contains("at least one `tool`"), "{error}");
+    }
+}

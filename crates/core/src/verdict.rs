@@ -1,0 +1,202 @@
+//! What an attempt or a trial came to, and why.
+//!
+//! The words here are the ones that people read in tables and programs read in JSON: each reason
+//! has one spelling, used everywhere.
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+/// Makes an enum whose variants each have one written form.
+macro_rules! worded {
+    ($(#[$meta:meta])* $name:ident { $($(#[$vmeta:meta])* $variant:ident = $word:literal,)* }) => {
+        $(#[$meta])*
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        pub enum $name { $($(#[$vmeta])* #[serde(rename = $word)] $variant,)* }
+
+        impl $name {
+            /// Every value, in the order in which they are listed to people.
+            pub const ALL: &'static [Self] = &[$(Self::$variant,)*];
+
+            /// The written form.
+            #[must_use]
+            pub const fn word(self) -> &'static str {
+                match self { $(Self::$variant => $word,)* }
+            }
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.pad(self.word())
+            }
+        }
+
+        impl FromStr for $name {
+            type Err = UnknownWord;
+
+            fn from_str(text: &str) -> Result<Self, UnknownWord> {
+                Self::ALL.iter().copied().find(|it| it.word() == text).ok_or_else(|| UnknownWord {
+                    found: text.to_owned(),
+                    allowed: Self::ALL.iter().map(|it| it.word()).collect::<Vec<_>>().join(", "),
+                })
+            }
+        }
+    };
+}
+pub(crate) use worded;
+
+/// A word that is none of those allowed in its place.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("unknown word `{found}`; allowed are: {allowed}")]
+pub struct UnknownWord {
+    /// What was found.
+    pub found: String,
+    /// What is allowed, separated by commas.
+    pub allowed: String,
+}
+
+worded! {
+    /// Why an answer did not pass.
+    FailReason {
+        /// It ran and gave something else than what was expected.
+        WrongResult = "wrong result",
+        /// It ended by an error or a signal where a result was expected.
+        Crashed = "crashed",
+        /// It used up its time, of the processor or of the wall clock.
+        TimedOut = "timed out",
+        /// It used up its memory.
+        OutOfMemory = "out of memory",
+        /// It wrote more than it may.
+        TooMuchOutput = "too much output",
+        /// It did not compile, or not load.
+        DidNotBuild = "did not build",
+        /// The answer held no code.
+        NoCodeFound = "no code found",
+        /// The code is in another language than the task's.
+        WrongLanguage = "wrong language",
+        /// The answer stops short or leaves parts out.
+        Incomplete = "incomplete",
+        /// The unified diff does not fit the files it is for.
+        PatchDoesNotApply = "patch does not apply",
+        /// Something that worked before works no longer.
+        BrokeWhatWorked = "broke what worked",
+        /// The judging itself was attacked.
+        Tampering = "tampering",
+        /// The candidate declined to answer.
+        Refused = "refused",
+        /// The candidate stopped by itself before it was done.
+        GaveUp = "gave up",
+    }
+}
+
+worded! {
+    /// Why a trial says nothing about its candidate.
+    VoidReason {
+        /// The host did not answer, or answered with an error of its own.
+        ProviderError = "provider error",
+        /// The host refused for too many requests.
+        RateLimit = "rate limit",
+        /// The host refused since the conversation is too long for the model.
+        RequestRefusedForLength = "request refused for length",
+        /// This machine lacks what the task's language needs.
+        ToolMissing = "tool missing",
+        /// The sandbox could not be set up.
+        SandboxError = "sandbox error",
+        /// The plan's money or time was used up.
+        BudgetReached = "budget reached",
+        /// A person stopped the run.
+        Cancelled = "cancelled",
+    }
+}
+
+/// What an attempt or a trial came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Verdict {
+    /// Everything that was checked held.
+    Pass,
+    /// Something that was checked did not hold.
+    Fail(FailReason),
+    /// Spoiled by no fault of the candidate: shown, not counted.
+    Void(VoidReason),
+}
+
+impl Verdict {
+    /// `pass`, `fail` or `void`.
+    #[must_use]
+    pub const fn word(self) -> &'static str {
+        match self {
+            Self::Pass => "pass",
+            Self::Fail(_) => "fail",
+            Self::Void(_) => "void",
+        }
+    }
+
+    /// The written reason; `None` for a pass.
+    #[must_use]
+    pub const fn reason(self) -> Option<&'static str> {
+        match self {
+            Self::Pass => None,
+            Self::Fail(reason) => Some(reason.word()),
+            Self::Void(reason) => Some(reason.word()),
+        }
+    }
+
+    /// Puts a verdict together again from its two written parts.
+    ///
+    /// # Errors
+    /// When the words are not a verdict that [`Verdict::word`] and [`Verdict::reason`] give.
+    pub fn parse(word: &str, reason: Option<&str>) -> Result<Self, UnknownWord> {
+        match (word, reason) {
+            ("pass", None) => Ok(Self::Pass),
+            ("fail", Some(reason)) => Ok(Self::Fail(reason.parse()?)),
+            ("void", Some(reason)) => Ok(Self::Void(reason.parse()?)),
+            _ => Err(UnknownWord {
+                found: format!("{word} {}", reason.unwrap_or("without a reason")),
+                allowed: "pass, fail with a reason, void with a reason".to_owned(),
+            }),
+        }
+    }
+
+    /// Whether this is a pass.
+    #[must_use]
+    pub const fn is_pass(self) -> bool {
+        matches!(self, Self::Pass)
+    }
+
+    /// Whether this is void.
+    #[must_use]
+    pub const fn is_void(self) -> bool {
+        matches!(self, Self::Void(_))
+    }
+}
+
+impl fmt::Display for Verdict {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.reason() {
+            None => f.write_str(self.word()),
+            Some(reason) => write!(f, "{} ({reason})", self.word()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_verdict_survives_being_written_and_read() {
+        let fails = FailReason::ALL.iter().map(|&r| Verdict::Fail(r));
+        let voids = VoidReason::ALL.iter().map(|&r| Verdict::Void(r));
+        for verdict in fails.chain(voids).chain([Verdict::Pass]) {
+            assert_eq!(Verdict::parse(verdict.word(), verdict.reason()), Ok(verdict));
+        }
+    }
+
+    #[test]
+    fn a_reason_that_does_not_belong_is_refused() {
+        assert!(Verdict::parse("pass", Some("crashed")).is_err());
+        assert!(Verdict::parse("fail", Some("rate limit")).is_err());
+        assert!(Verdict::parse("fail", None).is_err());
+    }
+}
