@@ -39,6 +39,9 @@ pub struct Recipe {
     /// The command that serves single calls; empty where the form `call` is not offered.
     #[serde(default)]
     pub call: Vec<String>,
+    /// Texts on standard error, or names of errors, that mean that memory ran out.
+    #[serde(default)]
+    pub memory_errors: Vec<String>,
     /// Environment set for build and run.
     #[serde(default)]
     pub env: BTreeMap<String, String>,

@@ -1,0 +1,162 @@
+//! Files in a memory file, to be handed into and out of a sandbox by descriptor.
+//!
+//! The layout is a row of entries: path length, a byte of flags, and content length, each
+//! little-endian, then path and content. What comes out of a sandbox was packed by the warden, but
+//! is read as if it were not: paths are checked, lengths are held against what is there.
+
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+
+use fairtrial_core::tree::{FileTree, RelPath};
+use nix::sys::memfd::{MFdFlags, memfd_create};
+
+/// Files in memory, ready to be handed over.
+#[derive(Debug)]
+pub struct Archive(File);
+
+/// One file of an archive.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// Where it belongs.
+    pub path: RelPath,
+    /// Whether it may be run.
+    pub executable: bool,
+    /// Its content.
+    pub bytes: Vec<u8>,
+}
+
+/// Why files could not be packed or unpacked.
+#[derive(Debug, thiserror::Error)]
+pub enum ArchiveError {
+    /// Memory could not be had, or the kernel refused.
+    #[error("failed to hold files in memory")]
+    Io(#[from] io::Error),
+    /// What was read is not an archive.
+    #[error("the archive of a sandbox's files is malformed: {0}")]
+    Malformed(&'static str),
+}
+
+impl Archive {
+    /// An empty archive.
+    ///
+    /// # Errors
+    /// When the kernel gives no memory file.
+    pub fn empty() -> Result<Self, ArchiveError> {
+        let fd = memfd_create("fairtrial-files", MFdFlags::MFD_CLOEXEC).map_err(io::Error::from)?;
+        Ok(Self(File::from(fd)))
+    }
+
+    /// An archive of these files, none of them executable.
+    ///
+    /// # Errors
+    /// When memory runs out.
+    pub fn of(files: &FileTree) -> Result<Self, ArchiveError> {
+        let mut archive = Self::empty()?;
+        for (path, bytes) in files {
+            archive.write_entry(path.as_str(), false, bytes)?;
+        }
+        Ok(archive)
+    }
+
+    /// An archive behind a descriptor that was handed over.
+    pub(crate) fn from_fd(fd: OwnedFd) -> Self {
+        Self(File::from(fd))
+    }
+
+    /// Puts a file at the end.
+    ///
+    /// # Errors
+    /// When memory runs out.
+    pub(crate) fn write_entry(
+        &mut self,
+        path: &str,
+        executable: bool,
+        bytes: &[u8],
+    ) -> Result<(), ArchiveError> {
+        let mut head = Vec::with_capacity(16 + path.len());
+        head.extend((path.len() as u32).to_le_bytes());
+        head.push(u8::from(executable));
+        head.extend((bytes.len() as u64).to_le_bytes());
+        head.extend(path.as_bytes());
+        self.0.write_all(&head)?;
+        Ok(self.0.write_all(bytes)?)
+    }
+
+    /// Reads all files.
+    ///
+    /// # Errors
+    /// When it is malformed.
+    pub fn entries(&self) -> Result<Vec<Entry>, ArchiveError> {
+        // The offset is shared with every process that has the descriptor, so it is left alone.
+        let bytes = self.bytes()?;
+        let (mut rest, mut entries) = (bytes.as_slice(), Vec::new());
+        while !rest.is_empty() {
+            let head = take(&mut rest, 13)?;
+            let (path_len, flags, len) = (&head[..4], head[4], &head[5..]);
+            let path_len = u32::from_le_bytes(path_len.try_into().unwrap_or_default()) as usize;
+            let len = u64::from_le_bytes(len.try_into().unwrap_or_default()) as usize;
+            let path = std::str::from_utf8(take(&mut rest, path_len)?)
+                .map_err(|_| ArchiveError::Malformed("a path is not UTF-8"))?;
+            let path = RelPath::parse(path)
+                .map_err(|_| ArchiveError::Malformed("a path leads elsewhere"))?;
+            let bytes = take(&mut rest, len)?.to_vec();
+            entries.push(Entry { path, executable: flags & 1 != 0, bytes });
+        }
+        Ok(entries)
+    }
+
+    fn bytes(&self) -> Result<Vec<u8>, ArchiveError> {
+        let mut file = File::open(format!("/proc/self/fd/{}", self.raw()))
+            .or_else(|_| self.0.try_clone())?;
+        file.seek(SeekFrom::Start(0))?;
+        let mut bytes = Vec::new();
+        file.read_to_end(&mut bytes)?;
+        Ok(bytes)
+    }
+
+    fn raw(&self) -> i32 {
+        use std::os::fd::AsRawFd as _;
+        self.0.as_raw_fd()
+    }
+}
+
+impl AsFd for Archive {
+    fn as_fd(&self) -> BorrowedFd<'_> {
+        self.0.as_fd()
+    }
+}
+
+fn take<'a>(rest: &mut &'a [u8], count: usize) -> Result<&'a [u8], ArchiveError> {
+    let (taken, left) = rest
+        .split_at_checked(count)
+        .ok_or(ArchiveError::Malformed("it ends in the middle of a file"))?;
+    *rest = left;
+    Ok(taken)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn files_survive_and_can_be_read_twice() {
+        let path = RelPath::parse("a/b.txt").unwrap();
+        let archive = Archive::of(&FileTree::from([(path.clone(), vec![1, 2, 3])])).unwrap();
+        for _ in 0..2 {
+            let entries = archive.entries().unwrap();
+            assert_eq!(entries, [Entry { path: path.clone(), executable: false, bytes: vec![1, 2, 3] }]);
+        }
+    }
+
+    #[test]
+    fn what_is_malformed_is_refused() {
+        let mut archive = Archive::empty().unwrap();
+        archive.write_entry("../x", false, b"").unwrap();
+        assert!(matches!(archive.entries(), Err(ArchiveError::Malformed(_))));
+        let mut archive = Archive::empty().unwrap();
+        archive.write_entry("x", false, b"1234").unwrap();
+        archive.0.set_len(15).unwrap();
+        assert!(matches!(archive.entries(), Err(ArchiveError::Malformed(_))));
+    }
+}

@@ -1,0 +1,156 @@
+//! What is to be run, and what came of it.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::time::Duration;
+
+use fairtrial_core::tree::RelPath;
+use serde::{Deserialize, Serialize};
+
+use crate::archive::{Archive, ArchiveError};
+
+/// The folder that a program finds itself in.
+pub const WORK: &str = "/work";
+
+/// One program to run.
+#[derive(Debug)]
+pub struct Job<'a> {
+    /// The program, as a path that exists inside, and its arguments.
+    pub command: Vec<String>,
+    /// Its whole environment.
+    pub env: BTreeMap<String, String>,
+    /// What it reads on standard input.
+    pub stdin: Vec<u8>,
+    /// What is laid into [`WORK`], later layers over earlier ones.
+    pub layers: Vec<&'a Archive>,
+    /// Files that it may read but not change, laid into `/opt/driver`.
+    pub driver: Option<&'a Archive>,
+    /// Folders of this machine that it may read besides the system's own.
+    pub show: Vec<PathBuf>,
+    /// Whether descriptor 3 is a channel to the tool.
+    pub channel: bool,
+    /// What of [`WORK`] is wanted afterwards.
+    pub collect: Collect,
+    /// How much it may use.
+    pub caps: Caps,
+}
+
+/// What of the work folder is wanted when a run is over.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Collect {
+    /// Nothing.
+    Nothing,
+    /// These files, where they are there.
+    Files(Vec<RelPath>),
+    /// Everything.
+    All,
+}
+
+/// How much a run may use.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Caps {
+    /// Time by the clock on the wall; since the last lap where laps are told.
+    pub wall: Duration,
+    /// Processor time of all processes together; since the last lap where laps are told.
+    pub cpu: Duration,
+    /// Memory of all processes together, in bytes.
+    pub memory: u64,
+    /// Processes and threads at one time.
+    pub processes: u32,
+    /// Bytes on standard output and standard error together.
+    pub output: u64,
+    /// Bytes in the work folder, and again in `/tmp`.
+    pub disk: u64,
+}
+
+/// How a program ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Ending {
+    /// By itself, with this status.
+    Exited(i32),
+    /// By this signal.
+    Signalled(i32),
+}
+
+/// Which limit ended a run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum LimitHit {
+    /// [`Caps::wall`].
+    Wall,
+    /// [`Caps::cpu`].
+    Cpu,
+    /// [`Caps::memory`].
+    Memory,
+    /// [`Caps::output`].
+    Output,
+    /// Nobody wanted it any longer.
+    Stopped,
+}
+
+/// What a stream carried.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Captured {
+    /// Its first bytes, up to the output limit.
+    pub bytes: Vec<u8>,
+    /// How many there were in all.
+    pub total: u64,
+}
+
+impl Captured {
+    /// Whether bytes were dropped.
+    #[must_use]
+    pub fn is_cut(&self) -> bool {
+        self.total > self.bytes.len() as u64
+    }
+}
+
+/// What a run came to.
+#[derive(Debug)]
+pub struct Outcome {
+    /// How the program ended.
+    pub ending: Ending,
+    /// The limit that ended it, where one did.
+    pub limit: Option<LimitHit>,
+    /// Time by the clock on the wall, from the program's start to its end.
+    pub wall: Duration,
+    /// Processor time of all processes together.
+    pub cpu: Duration,
+    /// Most memory at one time, as it was sampled, in bytes.
+    pub peak_memory: u64,
+    /// Most processes at one time, as it was sampled.
+    pub peak_processes: u32,
+    /// Standard output.
+    pub stdout: Captured,
+    /// Standard error.
+    pub stderr: Captured,
+    /// What was asked for of the work folder.
+    pub collected: Option<Archive>,
+}
+
+/// Our own tool, or this machine, could not do its part.
+#[derive(Debug, thiserror::Error)]
+pub enum SandboxError {
+    /// The stage could not be started.
+    #[error("failed to start the sandbox's own process")]
+    Start(#[source] std::io::Error),
+    /// A layer could not be made; the text says which and what to do.
+    #[error("failed to set up the sandbox: {0}")]
+    SetUp(String),
+    /// The program to run could not be started.
+    #[error("failed to start `{program}` in the sandbox: {why}")]
+    Exec {
+        /// The program.
+        program: String,
+        /// What the kernel said.
+        why: String,
+    },
+    /// The stage ended without a report.
+    #[error("the sandbox's own process ended without a report")]
+    NoReport,
+    /// A pipe or a socket to the stage failed.
+    #[error("failed to talk to the sandbox's own process")]
+    Talk(#[source] std::io::Error),
+    /// Files could not be packed or unpacked.
+    #[error(transparent)]
+    Archive(#[from] ArchiveError),
+}

@@ -1,0 +1,381 @@
+//! The tool's side of a run: starts the stage, feeds and drains the program's streams, and waits.
+
+use std::fs::File;
+use std::io::{self, Read, Write};
+use std::os::fd::{AsFd, AsRawFd as _, BorrowedFd, OwnedFd};
+use std::os::unix::process::CommandExt as _;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::OnceLock;
+use std::time::{Duration, Instant};
+
+use nix::fcntl::{FcntlArg, OFlag, fcntl};
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use nix::sys::socket::{AddressFamily, SockFlag, SockType, socketpair};
+use nix::unistd::pipe2;
+
+use crate::archive::Archive;
+use crate::inner::STAGE;
+use crate::job::{Captured, Collect, Job, LimitHit, Outcome, SandboxError};
+use crate::wire::{self, Ended, Order, Report, Spec};
+
+/// How much longer than its wall limit a run may take before the tool itself ends it.
+const GRACE: Duration = Duration::from_secs(10);
+
+/// Most bytes read from a stream in one go.
+const CHUNK: usize = 64 << 10;
+
+/// The program that holds the stage, where it is not the one that runs.
+static STAGE_PROGRAM: OnceLock<PathBuf> = OnceLock::new();
+
+/// Names the program that holds the stage. For programs that do not call
+/// [`stage_main`](crate::stage_main) at their start, such as tests; the first call counts.
+pub fn use_stage(program: &Path) {
+    let _ = STAGE_PROGRAM.set(program.to_owned());
+}
+
+/// One message on the channel of a run.
+#[derive(Debug, PartialEq, Eq)]
+pub enum Frame {
+    /// A line, without its end.
+    Line(Vec<u8>),
+    /// The line was longer than allowed.
+    TooLong,
+    /// The program closed its end, or is over.
+    Closed,
+}
+
+/// A program under way.
+#[derive(Debug)]
+pub struct Running {
+    stage: Child,
+    control: OwnedFd,
+    stdin: Option<(File, Vec<u8>, usize)>,
+    stdout: Stream,
+    stderr: Stream,
+    channel: Option<File>,
+    inbox: Vec<u8>,
+    collected: Option<Archive>,
+    output_cap: u64,
+    wall: Duration,
+    deadline: Instant,
+    report: Option<Report>,
+}
+
+#[derive(Debug)]
+struct Stream {
+    pipe: Option<File>,
+    captured: Captured,
+}
+
+/// Runs a program to its end.
+///
+/// # Errors
+/// When the sandbox cannot be set up, or the program not be started.
+pub fn run(job: &Job<'_>) -> Result<Outcome, SandboxError> {
+    start(job)?.finish()
+}
+
+/// Starts a program.
+///
+/// # Errors
+/// When the stage cannot be started. What fails inside is told by [`Running::finish`].
+pub fn start(job: &Job<'_>) -> Result<Running, SandboxError> {
+    let (control, stage_control) = socket_pair(SockType::SeqPacket)?;
+    let (stdin_read, stdin_write) = pipe()?;
+    let (stdout_read, stdout_write) = pipe()?;
+    let (stderr_read, stderr_write) = pipe()?;
+    let channel = job.channel.then(|| socket_pair(SockType::Stream)).transpose()?;
+    let collected = match job.collect {
+        Collect::Nothing => None,
+        _ => Some(Archive::empty()?),
+    };
+    let stage = spawn_stage(stage_control)?;
+    let spec = Spec {
+        command: job.command.clone(),
+        env: job.env.clone().into_iter().collect(),
+        show: job.show.clone(),
+        channel: job.channel,
+        driver: job.driver.is_some(),
+        collect: job.collect.clone(),
+        caps: job.caps,
+    };
+    let mut fds = vec![stdin_read.as_fd(), stdout_write.as_fd(), stderr_write.as_fd()];
+    fds.extend(channel.iter().map(|(_, theirs)| theirs.as_fd()));
+    fds.extend(collected.iter().map(Archive::as_fd));
+    fds.extend(job.driver.iter().map(|it| it.as_fd()));
+    fds.extend(job.layers.iter().map(|it| it.as_fd()));
+    let mut running = Running {
+        stage,
+        control,
+        stdin: Some((writable(stdin_write)?, job.stdin.clone(), 0)),
+        stdout: Stream::new(stdout_read)?,
+        stderr: Stream::new(stderr_read)?,
+        channel: None,
+        inbox: Vec::new(),
+        collected: None,
+        output_cap: job.caps.output,
+        wall: job.caps.wall,
+        deadline: Instant::now() + job.caps.wall + GRACE,
+        report: None,
+    };
+    wire::send(running.control.as_fd(), &spec, &fds).map_err(SandboxError::Talk)?;
+    drop(fds);
+    running.channel = channel.map(|(ours, _)| writable(ours)).transpose()?;
+    running.collected = collected;
+    Ok(running)
+}
+
+fn spawn_stage(control: OwnedFd) -> Result<Child, SandboxError> {
+    let program = STAGE_PROGRAM.get().map_or(Path::new("/proc/self/exe"), PathBuf::as_path);
+    Command::new(program)
+        .arg0(STAGE)
+        .env_clear()
+        .current_dir("/")
+        .stdin(Stdio::from(control))
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .map_err(SandboxError::Start)
+}
+
+impl Running {
+    /// Sends one line on the channel, starts a new lap of the time limits, and waits for one line
+    /// of at most `most` bytes to come back.
+    ///
+    /// # Errors
+    /// When the stage cannot be talked to.
+    pub fn exchange(&mut self, line: &[u8], most: usize) -> Result<Frame, SandboxError> {
+        // A stage that is gone is noticed below, as the end of the channel.
+        let _ = wire::send(self.control.as_fd(), &Order::Lap, &[]);
+        self.deadline = Instant::now() + self.wall + GRACE;
+        let mut unsent = [line, b"\n"].concat();
+        loop {
+            if let Some(end) = self.inbox.iter().position(|&byte| byte == b'\n') {
+                let rest = self.inbox.split_off(end + 1);
+                let mut line = std::mem::replace(&mut self.inbox, rest);
+                line.pop();
+                return Ok(if line.len() > most { Frame::TooLong } else { Frame::Line(line) });
+            }
+            if self.inbox.len() > most {
+                return Ok(Frame::TooLong);
+            }
+            if self.channel.is_none() || self.report.is_some() {
+                return Ok(Frame::Closed);
+            }
+            self.pump(&mut unsent)?;
+        }
+    }
+
+    /// Ends the program, whatever it does.
+    pub fn stop(&mut self) {
+        let _ = wire::send(self.control.as_fd(), &Order::Kill(LimitHit::Stopped), &[]);
+    }
+
+    /// Closes the channel and waits for the program to end.
+    ///
+    /// # Errors
+    /// When the sandbox could not be set up, or the program not be started.
+    pub fn finish(mut self) -> Result<Outcome, SandboxError> {
+        self.channel = None;
+        while self.report.is_none() {
+            self.pump(&mut Vec::new())?;
+        }
+        // Whatever wrote to the streams is dead: what is in the pipes is all there will be.
+        self.stdout.drain(self.output_cap);
+        self.stderr.drain(self.output_cap);
+        match self.report.take() {
+            Some(Report::Ended(ended)) => Ok(self.outcome(ended)),
+            Some(Report::SetUpFailed(why)) => Err(SandboxError::SetUp(why)),
+            Some(Report::ExecFailed { program, why }) => Err(SandboxError::Exec { program, why }),
+            None => Err(SandboxError::NoReport),
+        }
+    }
+
+    fn outcome(&mut self, ended: Ended) -> Outcome {
+        let total = self.stdout.captured.total + self.stderr.captured.total;
+        let over = (total > self.output_cap).then_some(LimitHit::Output);
+        Outcome {
+            ending: ended.ending,
+            limit: ended.limit.or(over),
+            wall: ended.wall,
+            cpu: ended.cpu,
+            peak_memory: ended.peak_memory,
+            peak_processes: ended.peak_processes,
+            stdout: std::mem::take(&mut self.stdout.captured),
+            stderr: std::mem::take(&mut self.stderr.captured),
+            collected: self.collected.take(),
+        }
+    }
+
+    /// Waits until something can be moved, and moves it.
+    fn pump(&mut self, unsent: &mut Vec<u8>) -> Result<(), SandboxError> {
+        let left = self.deadline.saturating_duration_since(Instant::now());
+        if left.is_zero() {
+            // The warden did not keep the time: end the stage, and with it the namespace.
+            let _ = self.stage.kill();
+            return Err(SandboxError::NoReport);
+        }
+        let ready = self.poll(left, !unsent.is_empty()).map_err(SandboxError::Talk)?;
+        if ready.stdin {
+            self.feed_stdin();
+        }
+        if ready.stdout {
+            self.stdout.read_once(self.output_cap);
+        }
+        if ready.stderr {
+            self.stderr.read_once(self.output_cap);
+        }
+        if ready.channel_out {
+            self.send_on_channel(unsent);
+        }
+        if ready.channel_in {
+            self.read_channel();
+        }
+        let total = self.stdout.captured.total + self.stderr.captured.total;
+        if total > self.output_cap && self.report.is_none() {
+            let _ = wire::send(self.control.as_fd(), &Order::Kill(LimitHit::Output), &[]);
+        }
+        if ready.control {
+            match wire::receive::<Report>(self.control.as_fd()).map_err(SandboxError::Talk)? {
+                Some((report, _)) => self.report = Some(report),
+                None => return Err(SandboxError::NoReport),
+            }
+        }
+        Ok(())
+    }
+
+    fn poll(&self, left: Duration, sending: bool) -> io::Result<Ready> {
+        let mut fds = vec![PollFd::new(self.control.as_fd(), PollFlags::POLLIN)];
+        let mut places = [None; 4];
+        let mut add = |place: usize, file: Option<BorrowedFd<'static>>, flags: PollFlags| {
+            if let Some(fd) = file {
+                places[place] = Some(fds.len());
+                fds.push(PollFd::new(fd, flags));
+            }
+        };
+        // SAFETY: the descriptors belong to `self`, which outlives the call.
+        let fd_of = |file: &File| unsafe { BorrowedFd::borrow_raw(file.as_raw_fd()) };
+        add(0, self.stdin.as_ref().map(|it| fd_of(&it.0)), PollFlags::POLLOUT);
+        add(1, self.stdout.pipe.as_ref().map(fd_of), PollFlags::POLLIN);
+        add(2, self.stderr.pipe.as_ref().map(fd_of), PollFlags::POLLIN);
+        let out = if sending { PollFlags::POLLOUT } else { PollFlags::empty() };
+        add(3, self.channel.as_ref().map(fd_of), PollFlags::POLLIN | out);
+        let timeout = PollTimeout::try_from(left).unwrap_or(PollTimeout::MAX);
+        match poll(&mut fds, timeout) {
+            Ok(_) | Err(nix::Error::EINTR) => {}
+            Err(error) => return Err(error.into()),
+        }
+        let seen = |index: Option<usize>| {
+            index.and_then(|it| fds[it].revents()).unwrap_or(PollFlags::empty())
+        };
+        let any = |index| !seen(index).is_empty();
+        Ok(Ready {
+            control: any(Some(0)),
+            stdin: any(places[0]),
+            stdout: any(places[1]),
+            stderr: any(places[2]),
+            channel_out: sending && seen(places[3]).intersects(PollFlags::POLLOUT | PollFlags::POLLERR),
+            channel_in: seen(places[3]).intersects(PollFlags::POLLIN | PollFlags::POLLHUP | PollFlags::POLLERR),
+        })
+    }
+
+    fn feed_stdin(&mut self) {
+        let Some((pipe, bytes, sent)) = &mut self.stdin else { return };
+        if *sent < bytes.len() {
+            match pipe.write(&bytes[*sent..]) {
+                Ok(count) => *sent += count,
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => return,
+                // The program does not want it.
+                Err(_) => *sent = bytes.len(),
+            }
+        }
+        if *sent >= bytes.len() {
+            self.stdin = None;
+        }
+    }
+
+    fn send_on_channel(&mut self, unsent: &mut Vec<u8>) {
+        let Some(channel) = &mut self.channel else { return };
+        match channel.write(unsent) {
+            Ok(count) => drop(unsent.drain(..count)),
+            Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
+            Err(_) => unsent.clear(),
+        }
+    }
+
+    fn read_channel(&mut self) {
+        let Some(channel) = &mut self.channel else { return };
+        let mut chunk = [0; CHUNK];
+        match channel.read(&mut chunk) {
+            Ok(0) => self.channel = None,
+            Ok(count) => self.inbox.extend(&chunk[..count]),
+            Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
+            Err(_) => self.channel = None,
+        }
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        // The warden reports before it ends, so a stage with a report ends by itself at once.
+        if self.report.is_none() {
+            let _ = self.stage.kill();
+        }
+        let _ = self.stage.wait();
+    }
+}
+
+/// What can be moved.
+struct Ready {
+    control: bool,
+    stdin: bool,
+    stdout: bool,
+    stderr: bool,
+    channel_out: bool,
+    channel_in: bool,
+}
+
+impl Stream {
+    fn new(pipe: OwnedFd) -> Result<Self, SandboxError> {
+        Ok(Self { pipe: Some(writable(pipe)?), captured: Captured::default() })
+    }
+
+    /// Reads what is there, once. `false` when nothing was.
+    fn read_once(&mut self, cap: u64) -> bool {
+        let Some(pipe) = &mut self.pipe else { return false };
+        let mut chunk = [0; CHUNK];
+        match pipe.read(&mut chunk) {
+            Ok(0) => self.pipe = None,
+            Ok(count) => {
+                let room = (cap as usize).saturating_sub(self.captured.bytes.len());
+                self.captured.bytes.extend(&chunk[..count.min(room)]);
+                self.captured.total += count as u64;
+                return true;
+            }
+            Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
+            Err(_) => self.pipe = None,
+        }
+        false
+    }
+
+    fn drain(&mut self, cap: u64) {
+        while self.read_once(cap) {}
+    }
+}
+
+fn socket_pair(kind: SockType) -> Result<(OwnedFd, OwnedFd), SandboxError> {
+    socketpair(AddressFamily::Unix, kind, None, SockFlag::SOCK_CLOEXEC)
+        .map_err(|error| SandboxError::Start(error.into()))
+}
+
+fn pipe() -> Result<(OwnedFd, OwnedFd), SandboxError> {
+    pipe2(OFlag::O_CLOEXEC).map_err(|error| SandboxError::Start(error.into()))
+}
+
+/// Our end of a stream: it never blocks.
+fn writable(fd: OwnedFd) -> Result<File, SandboxError> {
+    fcntl(fd.as_fd(), FcntlArg::F_SETFL(OFlag::O_NONBLOCK))
+        .map_err(|error| SandboxError::Start(error.into()))?;
+    Ok(File::from(fd))
+}
