@@ -1,1 +1,15 @@
-//! x
+//! Asks candidates: models behind chat-completions endpoints, and answers that were written down.
+//!
+//! What comes of asking is either an answer, or the reason why there is none that says nothing
+//! about the candidate. Keys are read from the environment and never leave this crate but in the
+//! request itself: they are cut out of whatever a host says.
+
+mod ask;
+mod chat;
+mod classify;
+mod recorded;
+mod sse;
+
+pub use ask::{Ask, Asked, Asker, AskerError, Message, Reply, RequestNote, Role};
+pub use chat::ChatAsker;
+pub use recorded::RecordedAsker;

@@ -1,1 +1,15 @@
-//! x
+//! A task and an answer's files in, a judgement out.
+//!
+//! Each form has one module. The code under trial runs in the sandbox; expectations never go in.
+//! Comparisons are made here, on the outside, by `fairtrial-core`.
+
+mod build;
+mod call;
+mod folder;
+mod judge;
+mod program;
+mod tools;
+
+pub use folder::{FolderError, read_docket, read_folder};
+pub use judge::{Judge, JudgeError, limits_of};
+pub use tools::{Tool, ToolMissing, Toolbox};

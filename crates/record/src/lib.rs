@@ -1,1 +1,17 @@
-//! x
+//! The record: what a run writes, and the only source of everything that is shown.
+//!
+//! A record is a folder with a manifest (`manifest.json`), a database (`trials.sqlite`) and a lock
+//! that a run holds. All SQL of the tool is in this crate. Long texts are compressed and stored
+//! once, by their digest. `docs/record.md` describes the format.
+
+mod blob;
+mod error;
+mod manifest;
+mod read;
+mod schema;
+mod write;
+
+pub use error::RecordError;
+pub use manifest::{FORMAT_VERSION, Machine, Manifest, TaskNote, ToolNote};
+pub use read::{AttemptRow, RequestRow, TrialRow};
+pub use write::{Answer, NewJudgement, NewRequest, Record};

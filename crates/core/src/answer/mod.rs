@@ -49,6 +49,29 @@ worded! {
     }
 }
 
+/// What a candidate sent.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Sent {
+    /// Text, as a model sends it.
+    Text(String),
+    /// Files.
+    Files(FileTree),
+    /// A unified diff.
+    Patch(String),
+}
+
+impl Sent {
+    /// The kind, as it is stored.
+    #[must_use]
+    pub const fn kind(&self) -> &'static str {
+        match self {
+            Self::Text(_) => "text",
+            Self::Files(_) => "files",
+            Self::Patch(_) => "patch",
+        }
+    }
+}
+
 /// What an answer is to hold.
 #[derive(Debug, Clone, Copy)]
 pub struct Wanted<'a> {

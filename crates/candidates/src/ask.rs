@@ -1,0 +1,146 @@
+//! What asking a candidate takes and gives.
+
+use std::path::PathBuf;
+use std::sync::atomic::AtomicBool;
+use std::time::{Duration, SystemTime};
+
+use fairtrial_core::answer::Sent;
+use fairtrial_core::plan::Tokens;
+use fairtrial_core::source::SourceError;
+use fairtrial_core::verdict::VoidReason;
+use serde::Serialize;
+
+/// Who says something in a conversation.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Role {
+    /// The setting, before anything is asked.
+    System,
+    /// The tool.
+    User,
+    /// The candidate.
+    Assistant,
+}
+
+/// One thing said.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Message {
+    /// By whom.
+    pub role: Role,
+    /// What.
+    pub content: String,
+}
+
+/// One thing to ask.
+#[derive(Debug, Clone)]
+pub struct Ask {
+    /// The task's name.
+    pub task: String,
+    /// Which go at it.
+    pub sample: u32,
+    /// Which attempt of that go, from 1.
+    pub attempt: u32,
+    /// The whole conversation so far; it ends with the tool's turn.
+    pub messages: Vec<Message>,
+    /// The seed of this go, for candidates that are sent one.
+    pub seed: u64,
+}
+
+/// What came of asking.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Asked {
+    /// An answer.
+    Answer {
+        /// What was sent.
+        sent: Sent,
+        /// Whether the host stopped it at a length limit.
+        cut_off: bool,
+    },
+    /// Nothing more will come: the trial stays at what it has.
+    NothingMore,
+    /// No answer, by no fault of the candidate.
+    Void(VoidReason, String),
+    /// No answer, and asking again is no use: the address or the key is wrong.
+    Halt(String),
+}
+
+/// What came of asking, and of each request it took.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Reply {
+    /// What came of it.
+    pub asked: Asked,
+    /// The requests, in order; none for recorded answers.
+    pub requests: Vec<RequestNote>,
+}
+
+/// One request.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RequestNote {
+    /// When it was sent.
+    pub sent: SystemTime,
+    /// `answered`, or the reason why not.
+    pub outcome: String,
+    /// What the host said, without keys.
+    pub detail: String,
+    /// The HTTP status.
+    pub status: Option<u16>,
+    /// Time until the answer was whole.
+    pub took: Duration,
+    /// Time until its first part.
+    pub first_token: Option<Duration>,
+    /// Tokens.
+    pub tokens: Tokens,
+    /// Whether the tokens were estimated from lengths.
+    pub estimated: bool,
+}
+
+/// Somebody who can be asked, from any number of threads.
+pub trait Asker: Send + Sync {
+    /// Asks, and waits. Returns early, with a void answer, when `cancelled` becomes true while
+    /// waiting between two requests.
+    fn ask(&self, ask: &Ask, cancelled: &AtomicBool) -> Reply;
+
+    /// Whether an answer to a first attempt can be expected at all.
+    fn has(&self, task: &str, sample: u32) -> bool;
+}
+
+/// A candidate that cannot be asked as it is configured.
+#[derive(Debug, thiserror::Error)]
+pub enum AskerError {
+    /// The environment has no key.
+    #[error("candidate `{candidate}`: the environment variable `{variable}` is not set")]
+    NoKey {
+        /// The candidate.
+        candidate: String,
+        /// The variable that should hold the key.
+        variable: String,
+    },
+    /// A header that cannot be sent.
+    #[error("candidate `{candidate}`: the header `{header}` cannot be sent")]
+    Header {
+        /// The candidate.
+        candidate: String,
+        /// The header's name.
+        header: String,
+    },
+    /// The file of recorded answers cannot be read.
+    #[error("candidate `{candidate}`: failed to read `{path}`")]
+    Read {
+        /// The candidate.
+        candidate: String,
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        #[source]
+        source: std::io::Error,
+    },
+    /// The file of recorded answers is malformed.
+    #[error("candidate `{candidate}`")]
+    Malformed {
+        /// The candidate.
+        candidate: String,
+        /// Where and how.
+        #[source]
+        source: SourceError,
+    },
+}

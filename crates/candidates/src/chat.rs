@@ -1,0 +1,381 @@
+//! Models behind the chat-completions HTTP protocol, with and without streaming.
+
+use std::io::{self, BufReader, Read as _};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread;
+use std::time::{Duration, Instant, SystemTime};
+
+use fairtrial_core::answer::Sent;
+use fairtrial_core::plan::{ChatCandidate, Tokens};
+use fairtrial_core::verdict::VoidReason;
+use serde::Deserialize;
+use serde_json::{Map, Value as Json, json};
+use ureq::http::header::{HeaderName, HeaderValue};
+
+use crate::ask::{Ask, Asked, Asker, AskerError, Reply, RequestNote};
+use crate::classify::{Refusal, classify};
+use crate::sse::next_event;
+
+/// Longest answer that is read, in bytes.
+const ANSWER_MAX: u64 = 16 << 20;
+
+/// Longest text kept of what a host says when it refuses, in bytes.
+const DETAIL_MAX: usize = 500;
+
+/// The wait before the second request; it doubles with each further one.
+const FIRST_WAIT: Duration = Duration::from_millis(500);
+
+/// Longest wait between two requests, whatever the host asks for.
+const WAIT_MAX: Duration = Duration::from_secs(60);
+
+/// Bytes that are counted as one token where a host does not count.
+const BYTES_PER_TOKEN: usize = 4;
+
+/// A model behind a chat-completions endpoint.
+pub struct ChatAsker {
+    agent: ureq::Agent,
+    config: ChatCandidate,
+    address: String,
+    key: Option<String>,
+    headers: Vec<(HeaderName, HeaderValue)>,
+}
+
+/// What one request gave.
+struct Got {
+    text: String,
+    cut_off: bool,
+    tokens: Option<Tokens>,
+    first_token: Option<Duration>,
+}
+
+/// Why one request gave nothing.
+struct Refused {
+    refusal: Refusal,
+    status: Option<u16>,
+    detail: String,
+    wait: Option<Duration>,
+}
+
+impl ChatAsker {
+    /// Makes a candidate ready to be asked; `key` looks up environment variables.
+    ///
+    /// # Errors
+    /// When the key is not in the environment, or a header cannot be sent.
+    pub fn new(
+        config: &ChatCandidate,
+        key: impl Fn(&str) -> Option<String>,
+    ) -> Result<Self, AskerError> {
+        let candidate = config.name.clone();
+        let key = match &config.key_env {
+            Some(variable) => match key(variable).filter(|key| !key.trim().is_empty()) {
+                Some(key) => Some(key.trim().to_owned()),
+                None => {
+                    return Err(AskerError::NoKey { candidate, variable: variable.clone() });
+                }
+            },
+            None => None,
+        };
+        let header = |(name, value): (&String, &String)| {
+            let bad = || AskerError::Header { candidate: candidate.clone(), header: name.clone() };
+            let parsed = HeaderName::from_bytes(name.as_bytes()).map_err(|_| bad())?;
+            Ok((parsed, HeaderValue::from_str(value).map_err(|_| bad())?))
+        };
+        let headers = config.headers.iter().map(header).collect::<Result<_, AskerError>>()?;
+        let agent = ureq::Agent::config_builder()
+            .http_status_as_error(false)
+            .timeout_global(Some(config.timeout.0))
+            .timeout_connect(Some(config.timeout.0.min(Duration::from_secs(10))))
+            .max_redirects(0)
+            .user_agent(concat!("fairtrial/", env!("CARGO_PKG_VERSION")))
+            .build()
+            .into();
+        let address = format!("{}/chat/completions", config.endpoint.trim_end_matches('/'));
+        Ok(Self { agent, config: config.clone(), address, key, headers })
+    }
+
+    fn body(&self, ask: &Ask) -> Json {
+        let mut body = Map::new();
+        body.insert("model".into(), json!(self.config.model));
+        body.insert("messages".into(), json!(ask.messages));
+        if self.config.stream {
+            body.insert("stream".into(), json!(true));
+            body.insert("stream_options".into(), json!({ "include_usage": true }));
+        }
+        if self.config.send_seed {
+            // Hosts take 32 bits at least, and not all of them more.
+            body.insert("seed".into(), json!(ask.seed & 0x7fff_ffff));
+        }
+        body.extend(self.config.sampling.clone());
+        Json::Object(body)
+    }
+
+    fn request(&self, body: &str) -> Result<Got, Refused> {
+        let began = Instant::now();
+        let mut request = self.agent.post(&self.address).header("content-type", "application/json");
+        if let Some(key) = &self.key {
+            request = request.header("authorization", format!("Bearer {key}"));
+        }
+        for (name, value) in &self.headers {
+            request = request.header(name, value);
+        }
+        let response = request.send(body).map_err(|error| self.unreachable(&error))?;
+        let status = response.status().as_u16();
+        let wait = response.headers().get("retry-after").and_then(|it| it.to_str().ok());
+        let wait = wait.and_then(|it| it.trim().parse::<u64>().ok()).map(Duration::from_secs);
+        let kind = response.headers().get("content-type").and_then(|it| it.to_str().ok());
+        let streams = kind.is_some_and(|kind| kind.starts_with("text/event-stream"));
+        let reader = response.into_body().into_with_config().limit(ANSWER_MAX).reader();
+        if !(200..300).contains(&status) {
+            let mut said = String::new();
+            let _ = reader.take(64 << 10).read_to_string(&mut said);
+            let detail = self.clean(&message_in(&said));
+            let refusal = classify(status, &detail);
+            return Err(Refused { refusal, status: Some(status), detail, wait });
+        }
+        let got = if streams { read_stream(reader, began) } else { read_whole(reader) };
+        got.map_err(|error| Refused {
+            refusal: Refusal::Again(VoidReason::ProviderError),
+            status: Some(status),
+            detail: self.clean(&error.to_string()),
+            wait: None,
+        })
+    }
+
+    fn unreachable(&self, error: &ureq::Error) -> Refused {
+        let refusal = Refusal::Again(VoidReason::ProviderError);
+        let detail = self.clean(&format!("{}: {error}", self.config.endpoint));
+        Refused { refusal, status: None, detail, wait: None }
+    }
+
+    /// What a host said, without keys and control characters, and not too long.
+    fn clean(&self, said: &str) -> String {
+        let secrets = self.headers.iter().filter_map(|(_, value)| value.to_str().ok());
+        let secrets = secrets.chain(self.key.as_deref()).filter(|secret| secret.len() >= 6);
+        let said = secrets.fold(said.to_owned(), |said, secret| said.replace(secret, "[key]"));
+        let said: String = said.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+        said[..said.floor_char_boundary(DETAIL_MAX)].trim().to_owned()
+    }
+}
+
+impl Asker for ChatAsker {
+    fn ask(&self, ask: &Ask, cancelled: &AtomicBool) -> Reply {
+        let body = self.body(ask).to_string();
+        let mut requests = Vec::new();
+        let mut wait = FIRST_WAIT;
+        loop {
+            let (sent, began) = (SystemTime::now(), Instant::now());
+            let result = self.request(&body);
+            let took = began.elapsed();
+            let refused = match result {
+                Ok(got) => {
+                    let (tokens, estimated) = match got.tokens {
+                        Some(tokens) => (tokens, false),
+                        None => (estimate(&body, &got.text), true),
+                    };
+                    requests.push(RequestNote {
+                        sent,
+                        outcome: "answered".to_owned(),
+                        detail: String::new(),
+                        status: Some(200),
+                        took,
+                        first_token: got.first_token,
+                        tokens,
+                        estimated,
+                    });
+                    let asked = Asked::Answer { sent: Sent::Text(got.text), cut_off: got.cut_off };
+                    return Reply { asked, requests };
+                }
+                Err(refused) => refused,
+            };
+            requests.push(RequestNote {
+                sent,
+                outcome: match refused.refusal {
+                    Refusal::Again(reason) | Refusal::Void(reason) => reason.word().to_owned(),
+                    Refusal::Halt => "refused".to_owned(),
+                },
+                detail: refused.detail.clone(),
+                status: refused.status,
+                took,
+                first_token: None,
+                tokens: Tokens::default(),
+                estimated: false,
+            });
+            let last = requests.len() > self.config.retries as usize;
+            let asked = match refused.refusal {
+                Refusal::Halt => Some(Asked::Halt(said(&refused))),
+                Refusal::Void(reason) => Some(Asked::Void(reason, said(&refused))),
+                // Nobody there at all: asking for other tasks is no use either.
+                Refusal::Again(_) if last && refused.status.is_none() => {
+                    Some(Asked::Halt(said(&refused)))
+                }
+                Refusal::Again(reason) if last => Some(Asked::Void(reason, said(&refused))),
+                Refusal::Again(_) => None,
+            };
+            if let Some(asked) = asked {
+                return Reply { asked, requests };
+            }
+            if !pause(refused.wait.unwrap_or(wait).min(WAIT_MAX), cancelled) {
+                let asked = Asked::Void(VoidReason::Cancelled, String::new());
+                return Reply { asked, requests };
+            }
+            wait *= 2;
+        }
+    }
+
+    fn has(&self, _task: &str, _sample: u32) -> bool {
+        true
+    }
+}
+
+/// A refusal in words.
+fn said(refused: &Refused) -> String {
+    match refused.status {
+        Some(status) => format!("status {status}: {}", refused.detail),
+        None => refused.detail.clone(),
+    }
+}
+
+/// Waits; `false` when the run was cancelled meanwhile.
+fn pause(time: Duration, cancelled: &AtomicBool) -> bool {
+    let until = Instant::now() + time;
+    while Instant::now() < until {
+        if cancelled.load(Ordering::Relaxed) {
+            return false;
+        }
+        thread::sleep((until - Instant::now()).min(Duration::from_millis(50)));
+    }
+    !cancelled.load(Ordering::Relaxed)
+}
+
+fn estimate(body: &str, text: &str) -> Tokens {
+    let count = |text: &str| text.len().div_ceil(BYTES_PER_TOKEN) as u64;
+    Tokens { input: count(body), cached: 0, output: count(text) }
+}
+
+/// The message in a host's refusal, or all of it.
+fn message_in(said: &str) -> String {
+    let json: Option<Json> = serde_json::from_str(said).ok();
+    let error = json.as_ref().and_then(|it| it.get("error"));
+    let text = |it: &Json| it.as_str().map(str::to_owned);
+    let message = error.and_then(|it| text(it).or_else(|| it.get("message").and_then(text)));
+    let code = error.and_then(|it| it.get("code")).and_then(text);
+    match (message, code) {
+        (Some(message), Some(code)) => format!("{message} ({code})"),
+        (Some(message), None) => message,
+        _ => said.to_owned(),
+    }
+}
+
+#[derive(Debug, Default, Deserialize)]
+struct Completion {
+    #[serde(default)]
+    choices: Vec<Choice>,
+    usage: Option<TokenCounts>,
+    error: Option<Json>,
+}
+
+#[derive(Debug, Deserialize)]
+struct Choice {
+    #[serde(alias = "delta")]
+    message: Option<Content>,
+    finish_reason: Option<String>,
+}
+
+#[derive(Debug, Deserialize)]
+struct Content {
+    content: Option<Json>,
+}
+
+#[derive(Debug, Deserialize)]
+struct TokenCounts {
+    #[serde(default)]
+    prompt_tokens: u64,
+    #[serde(default)]
+    completion_tokens: u64,
+    prompt_tokens_details: Option<PromptDetails>,
+}
+
+#[derive(Debug, Deserialize)]
+struct PromptDetails {
+    cached_tokens: Option<u64>,
+}
+
+impl TokenCounts {
+    fn tokens(&self) -> Tokens {
+        let details = self.prompt_tokens_details.as_ref();
+        Tokens {
+            input: self.prompt_tokens,
+            cached: details.and_then(|it| it.cached_tokens).unwrap_or(0),
+            output: self.completion_tokens,
+        }
+    }
+}
+
+impl Content {
+    /// Text, or the text parts of a list of parts.
+    fn text(&self) -> String {
+        match &self.content {
+            Some(Json::String(text)) => text.clone(),
+            Some(Json::Array(parts)) => {
+                parts.iter().filter_map(|part| part.get("text")?.as_str()).collect()
+            }
+            _ => String::new(),
+        }
+    }
+}
+
+fn read_whole(mut reader: impl io::Read) -> io::Result<Got> {
+    let mut text = String::new();
+    reader.read_to_string(&mut text)?;
+    let completion: Completion = serde_json::from_str(&text).map_err(io::Error::other)?;
+    if let Some(error) = completion.error {
+        return Err(io::Error::other(error.to_string()));
+    }
+    let choice = completion.choices.first();
+    let choice = choice.ok_or_else(|| io::Error::other("the answer holds no choice"))?;
+    Ok(Got {
+        text: choice.message.as_ref().map(Content::text).unwrap_or_default(),
+        cut_off: choice.finish_reason.as_deref() == Some("length"),
+        tokens: completion.usage.as_ref().map(TokenCounts::tokens),
+        first_token: None,
+    })
+}
+
+/// Reads a stream. One that breaks off after text has come is an answer that was cut off.
+fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
+    let mut reader = BufReader::new(reader);
+    let mut got = Got { text: String::new(), cut_off: false, tokens: None, first_token: None };
+    let mut finished = false;
+    loop {
+        let event = match next_event(&mut reader) {
+            Ok(Some(event)) if event.trim() == "[DONE]" => break,
+            Ok(Some(event)) => event,
+            Ok(None) => break,
+            Err(error) if got.text.is_empty() => return Err(error),
+            Err(_) => break,
+        };
+        let part: Completion = serde_json::from_str(&event).map_err(io::Error::other)?;
+        if let Some(error) = part.error {
+            return Err(io::Error::other(error.to_string()));
+        }
+        if let Some(choice) = part.choices.first() {
+            let text = choice.message.as_ref().map(Content::text).unwrap_or_default();
+            if !text.is_empty() && got.first_token.is_none() {
+                got.first_token = Some(began.elapsed());
+            }
+            got.text.push_str(&text);
+            if let Some(reason) = &choice.finish_reason {
+                finished = true;
+                got.cut_off = reason == "length";
+            }
+        }
+        got.tokens = part.usage.as_ref().map(TokenCounts::tokens).or(got.tokens);
+    }
+    if !finished {
+        if got.text.is_empty() {
+            return Err(io::Error::other("the stream ended before it said anything"));
+        }
+        got.cut_off = true;
+    }
+    Ok(got)
+}

@@ -1,0 +1,150 @@
+//! Answers that were written down, as a candidate.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::Path;
+use std::sync::atomic::AtomicBool;
+
+use fairtrial_core::answer::Sent;
+use fairtrial_core::plan::RecordedCandidate;
+use fairtrial_core::source::{SourceError, parse_jsonl, utf8};
+use fairtrial_core::tree::RelPath;
+use fairtrial_core::verdict::VoidReason;
+use serde::Deserialize;
+
+use crate::ask::{Ask, Asked, Asker, AskerError, Reply};
+
+/// One line of the file.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Line {
+    task: String,
+    #[serde(default = "one")]
+    sample: u32,
+    #[serde(default = "one")]
+    attempt: u32,
+    answer: Option<String>,
+    files: Option<BTreeMap<RelPath, String>>,
+    patch: Option<String>,
+    #[serde(default)]
+    cut_off: bool,
+}
+
+const fn one() -> u32 {
+    1
+}
+
+/// A candidate whose answers were written down.
+#[derive(Debug)]
+pub struct RecordedAsker {
+    answers: BTreeMap<(String, u32, u32), (Sent, bool)>,
+}
+
+impl RecordedAsker {
+    /// Reads the answers of a candidate. `base` is the folder of the plan.
+    ///
+    /// # Errors
+    /// When the file cannot be read, or a line is malformed or says twice what another said.
+    pub fn load(config: &RecordedCandidate, base: &Path) -> Result<Self, AskerError> {
+        let path = base.join(&config.path);
+        let candidate = config.name.clone();
+        let bytes = fs::read(&path).map_err(|source| AskerError::Read {
+            candidate: candidate.clone(),
+            path: path.clone(),
+            source,
+        })?;
+        Self::parse(&path.display().to_string(), &bytes)
+            .map_err(|source| AskerError::Malformed { candidate, source })
+    }
+
+    fn parse(file: &str, bytes: &[u8]) -> Result<Self, SourceError> {
+        let mut answers = BTreeMap::new();
+        for (number, line) in parse_jsonl::<Line>(file, utf8(file, bytes)?)? {
+            let fail = |message: String| Err(SourceError::at_line(file, number, message));
+            if line.sample == 0 || line.attempt == 0 {
+                return fail("`sample` and `attempt` count from 1".to_owned());
+            }
+            let sent = match (line.answer, line.files, line.patch) {
+                (Some(text), None, None) => Sent::Text(text),
+                (None, Some(files), None) => Sent::Files(
+                    files.into_iter().map(|(path, text)| (path, text.into_bytes())).collect(),
+                ),
+                (None, None, Some(patch)) => Sent::Patch(patch),
+                _ => return fail("exactly one of `answer`, `files`, `patch` is needed".to_owned()),
+            };
+            let key = (line.task, line.sample, line.attempt);
+            if answers.contains_key(&key) {
+                let (task, sample, attempt) = key;
+                return fail(format!(
+                    "task `{task}`, sample {sample}, attempt {attempt} was answered before"
+                ));
+            }
+            answers.insert(key, (sent, line.cut_off));
+        }
+        Ok(Self { answers })
+    }
+
+    /// The tasks that there are answers for, each once.
+    pub fn tasks(&self) -> impl Iterator<Item = &str> {
+        let mut last = None;
+        self.answers.keys().map(|key| key.0.as_str()).filter(move |task| last.replace(*task) != Some(task))
+    }
+}
+
+impl Asker for RecordedAsker {
+    fn ask(&self, ask: &Ask, _cancelled: &AtomicBool) -> Reply {
+        let key = (ask.task.clone(), ask.sample, ask.attempt);
+        let asked = match self.answers.get(&key) {
+            Some((sent, cut_off)) => Asked::Answer { sent: sent.clone(), cut_off: *cut_off },
+            None if ask.attempt > 1 => Asked::NothingMore,
+            None => {
+                let why = format!("no answer is recorded for sample {}", ask.sample);
+                Asked::Void(VoidReason::ProviderError, why)
+            }
+        };
+        Reply { asked, requests: Vec::new() }
+    }
+
+    fn has(&self, task: &str, sample: u32) -> bool {
+        self.answers.contains_key(&(task.to_owned(), sample, 1))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn parse(text: &str) -> Result<RecordedAsker, SourceError> {
+        RecordedAsker::parse("a.jsonl", text.as_bytes())
+    }
+
+    #[test]
+    fn answers_are_found_by_task_sample_and_attempt() {
+        let text = "{\"task\": \"gap\", \"answer\": \"x\"}\n\
+                    {\"task\": \"gap\", \"attempt\": 2, \"files\": {\"a.py\": \"y\"}}\n\
+                    {\"task\": \"berth\", \"sample\": 2, \"patch\": \"z\"}";
+        let asker = parse(text).unwrap();
+        assert!(asker.has("gap", 1) && asker.has("berth", 2) && !asker.has("berth", 1));
+        assert_eq!(asker.tasks().collect::<Vec<_>>(), ["berth", "gap"]);
+        let ask = |attempt| {
+            let ask = Ask { task: "gap".into(), sample: 1, attempt, messages: vec![], seed: 0 };
+            asker.ask(&ask, &AtomicBool::new(false)).asked
+        };
+        assert_eq!(ask(1), Asked::Answer { sent: Sent::Text("x".into()), cut_off: false });
+        assert_eq!(ask(3), Asked::NothingMore);
+    }
+
+    #[test]
+    fn bad_lines_are_told() {
+        for (text, part) in [
+            ("{\"task\": \"gap\"}", "line 1: exactly one of"),
+            ("{\"task\": \"a\", \"answer\": \"\"}\n{\"task\": \"a\", \"answer\": \"\"}", "line 2: task `a`"),
+            ("{\"task\": \"a\", \"anser\": \"\"}", "unknown field `anser`"),
+            ("{\"task\": \"a\", \"files\": {\"../x\": \"\"}}", "not a usable file path"),
+            ("{\"task\": \"a\", \"sample\": 0, \"answer\": \"\"}", "count from 1"),
+        ] {
+            let error = parse(text).unwrap_err().to_string();
+            assert!(error.contains(part), "{text}: {error}");
+        }
+    }
+}

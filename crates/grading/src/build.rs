@@ -1,0 +1,61 @@
+//! From source files to something that can be run: once for all cases of an attempt.
+
+use std::time::Duration;
+
+use fairtrial_core::judgement::Judgement;
+use fairtrial_core::prompt::head_and_tail;
+use fairtrial_core::tree::FileTree;
+use fairtrial_core::verdict::{FailReason, Verdict};
+use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, LimitHit, Outcome, run};
+
+use crate::judge::{Bench, JudgeError};
+
+/// What a compiler may use. It is not under trial, but what it is fed is.
+const CAPS: Caps = Caps {
+    wall: Duration::from_secs(120),
+    cpu: Duration::from_secs(60),
+    memory: 2 << 30,
+    processes: 128,
+    output: 1 << 20,
+    disk: 256 << 20,
+};
+
+/// Longest compiler message that is kept, in bytes.
+const MESSAGE_MAX: usize = 8 << 10;
+
+/// What building came to.
+pub enum Built {
+    /// The work folder that every run starts from.
+    Ready(Archive),
+    /// It did not build.
+    Failed(Judgement),
+}
+
+/// Builds an answer. A language without build commands is ready as it is.
+pub fn build(bench: &Bench<'_>, files: &FileTree) -> Result<Built, JudgeError> {
+    let mut layer = Archive::of(files)?;
+    for command in &bench.recipe.build {
+        let job = Job { collect: Collect::All, ..bench.job(command, CAPS, vec![&layer]) };
+        let outcome = run(&job)?;
+        if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
+            return Ok(Built::Failed(failed(&outcome)));
+        }
+        if let Some(collected) = outcome.collected {
+            layer = collected;
+        }
+    }
+    Ok(Built::Ready(layer))
+}
+
+fn failed(outcome: &Outcome) -> Judgement {
+    let text = if outcome.stderr.bytes.is_empty() { &outcome.stdout } else { &outcome.stderr };
+    let said = String::from_utf8_lossy(&text.bytes);
+    let message = match outcome.limit {
+        Some(LimitHit::Memory) => "the compiler ran out of memory".to_owned(),
+        Some(LimitHit::Output) => format!("the compiler wrote too much:\n{said}"),
+        Some(_) => "the compiler ran out of time".to_owned(),
+        None => said.into_owned(),
+    };
+    let bare = Judgement::bare(Verdict::Fail(FailReason::DidNotBuild));
+    Judgement { message: Some(head_and_tail(&message, MESSAGE_MAX)), ..bare }
+}

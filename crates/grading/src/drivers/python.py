@@ -1,0 +1,163 @@
+"""Serves single calls: loads the candidate's file, then answers one line of JSON with another.
+
+This runs in the candidate's own process. It is given arguments and hands back values; it knows no
+expectation, so nothing that the candidate does to it can make a verdict.
+"""
+import base64
+import importlib.util
+import inspect
+import json
+import os
+import sys
+import traceback
+
+EXACT = 1 << 53
+
+
+def decode(it):
+    if isinstance(it, list):
+        return [decode(x) for x in it]
+    if not isinstance(it, dict):
+        return it
+    if len(it) == 1:
+        (key, inner), = it.items()
+        if key == "$tuple":
+            return tuple(decode(x) for x in inner)
+        if key == "$set":
+            return {decode(x) for x in inner}
+        if key == "$map":
+            return {decode(k): decode(v) for k, v in inner}
+        if key == "$bytes":
+            return base64.b64decode(inner)
+        if key == "$int":
+            return int(inner)
+        if key == "$float":
+            return float(inner)
+        if key == "$undefined":
+            return None
+    return {k: decode(v) for k, v in it.items()}
+
+
+def encode(it, depth=0):
+    if it is None or it is True or it is False:
+        return it
+    if depth > 100:
+        return {"$opaque": "nested more than 100 deep"}
+    if isinstance(it, bool):
+        return bool(it)
+    if isinstance(it, int):
+        it = int.__index__(it)
+        return it if -EXACT < it < EXACT else {"$int": str(it)}
+    if isinstance(it, float):
+        it = float.__float__(it)
+        if it != it:
+            return {"$float": "nan"}
+        if it in (float("inf"), float("-inf")):
+            return {"$float": "inf" if it > 0 else "-inf"}
+        return it
+    if isinstance(it, str):
+        return str.__str__(it).encode("utf-8", "replace").decode()
+    if isinstance(it, (bytes, bytearray)):
+        return {"$bytes": base64.b64encode(bytes(it)).decode()}
+    inner = depth + 1
+    if isinstance(it, tuple):
+        return {"$tuple": [encode(x, inner) for x in it]}
+    if isinstance(it, (set, frozenset)):
+        return {"$set": [encode(x, inner) for x in it]}
+    if isinstance(it, dict):
+        pairs = list(dict.items(it))
+        if all(type(k) is str and not k.startswith("$") for k, _ in pairs):
+            return {k: encode(v, inner) for k, v in pairs}
+        return {"$map": [[encode(k, inner), encode(v, inner)] for k, v in pairs]}
+    if isinstance(it, list) or type(it).__name__ in (
+        "range", "deque", "dict_keys", "dict_values", "dict_items", "array"
+    ):
+        return [encode(x, inner) for x in it]
+    return {"$opaque": f"{type(it).__name__}"}
+
+
+def place(error, folder):
+    """The innermost line of the candidate's own files that the error passed through."""
+    frames = traceback.extract_tb(error.__traceback__)
+    own = [f for f in frames if f.filename.startswith(folder)]
+    if isinstance(error, SyntaxError) and error.lineno:
+        return f"line {error.lineno}"
+    return f"line {own[-1].lineno}, in {own[-1].name}" if own else ""
+
+
+def told(error, folder):
+    kinds = [kind.__name__ for kind in type(error).__mro__ if kind is not object]
+    try:
+        message = str(error)
+    except BaseException:
+        message = ""
+    message = message.encode("utf-8", "replace").decode()
+    return {"kinds": kinds, "message": message[:2000], "place": place(error, folder)}
+
+
+def load(order):
+    folder = os.getcwd()
+    sys.path.insert(0, folder)
+    path = os.path.join(folder, order["file"])
+    name = os.path.splitext(os.path.basename(path))[0]
+    spec = importlib.util.spec_from_file_location(name, path)
+    if spec is None:
+        raise ImportError(f"{order['file']} is no Python file")
+    module = importlib.util.module_from_spec(spec)
+    sys.modules[name] = module
+    spec.loader.exec_module(module)
+    wanted = module
+    for part in order["name"].split("."):
+        if not hasattr(wanted, part):
+            raise NameError(f"the file does not define {order['name']}")
+        wanted = getattr(wanted, part)
+    return wanted
+
+
+def main():
+    channel = os.fdopen(3, "rb+", buffering=0)
+    os.set_inheritable(3, False)
+    reader = os.fdopen(os.dup(3), "rb")
+    folder = os.getcwd()
+
+    def answer(reply):
+        for stream in (sys.stdout, sys.stderr):
+            try:
+                stream.flush()
+            except BaseException:
+                pass
+        line = json.dumps(reply, allow_nan=False).encode() + b"\n"
+        while line:
+            line = line[channel.write(line):]
+
+    try:
+        wanted = load(json.loads(reader.readline()))
+        answer({"loaded": True})
+    except BaseException as error:
+        answer({"failed": told(error, folder)})
+        os._exit(0)
+    for line in reader:
+        order = json.loads(line)
+        args = [decode(x) for x in order["args"]]
+        kwargs = {k: decode(v) for k, v in order["kwargs"].items()}
+        try:
+            value = wanted(*args, **kwargs)
+            if inspect.isawaitable(value):
+                import asyncio
+
+                async def wait(it):
+                    return await it
+
+                value = asyncio.run(wait(value))
+            reply = {"value": encode(value)}
+        except BaseException as error:
+            reply = {"raised": told(error, folder)}
+        try:
+            reply["args"] = [encode(x) for x in args]
+        except BaseException as error:
+            reply = {"raised": told(error, folder), "args": []}
+        answer(reply)
+    os._exit(0)
+
+
+main()

@@ -1,0 +1,163 @@
+//! The form `program`: every case is a run of its own, from the same fresh folder.
+
+use std::collections::BTreeMap;
+
+use fairtrial_core::form::program::{Case, CaseOutcome, Ran, TextMismatch};
+use fairtrial_core::judgement::{Judgement, TestOutcome};
+use fairtrial_core::prompt::head_and_tail;
+use fairtrial_core::tree::RelPath;
+use fairtrial_core::verdict::FailReason;
+use fairtrial_sandbox::{Archive, Collect, Ending, Job, Outcome, run};
+
+use crate::judge::{Bench, JudgeError, TIMEOUTS_MAX, any_failed, settle, usage};
+
+/// Longest text kept of an input, an expectation or an output, in bytes.
+const SHOWN_MAX: usize = 4 << 10;
+
+/// Judges by cases. Examples are run only when something sealed failed.
+pub fn judge(
+    bench: &Bench<'_>,
+    layer: &Archive,
+    sealed: &[Case],
+    visible: &[Case],
+) -> Result<Judgement, JudgeError> {
+    let (mut tests, mut message) = (Vec::new(), None);
+    run_all(bench, layer, sealed, false, &mut tests, &mut message)?;
+    if any_failed(&tests) {
+        run_all(bench, layer, visible, true, &mut tests, &mut message)?;
+    }
+    Ok(settle(tests, message))
+}
+
+fn run_all(
+    bench: &Bench<'_>,
+    layer: &Archive,
+    cases: &[Case],
+    visible: bool,
+    tests: &mut Vec<TestOutcome>,
+    message: &mut Option<String>,
+) -> Result<(), JudgeError> {
+    for case in cases {
+        let timeouts = tests.iter().filter(|it| it.failed == Some(FailReason::TimedOut)).count();
+        let (test, said) = if timeouts >= TIMEOUTS_MAX {
+            (not_run(case, visible), None)
+        } else {
+            run_case(bench, layer, case, visible)?
+        };
+        *message = message.take().or(said);
+        tests.push(test);
+    }
+    Ok(())
+}
+
+fn not_run(case: &Case, visible: bool) -> TestOutcome {
+    TestOutcome {
+        failed: Some(FailReason::TimedOut),
+        summary: "not run, since others ran out of time".to_owned(),
+        ..empty(case, visible)
+    }
+}
+
+fn empty(case: &Case, visible: bool) -> TestOutcome {
+    TestOutcome {
+        name: case.name.clone(),
+        visible,
+        failed: None,
+        summary: String::new(),
+        input: input(case),
+        expected: String::new(),
+        found: String::new(),
+        points: case.points,
+        usage: None,
+    }
+}
+
+fn input(case: &Case) -> String {
+    let mut parts = Vec::new();
+    if !case.args.is_empty() {
+        parts.push(format!("arguments: {}", case.args.join(" ")));
+    }
+    for (path, bytes) in &case.files {
+        parts.push(format!("{path}:\n{}", String::from_utf8_lossy(bytes)));
+    }
+    if !case.stdin.is_empty() {
+        parts.push(String::from_utf8_lossy(&case.stdin).into_owned());
+    }
+    head_and_tail(&parts.join("\n"), SHOWN_MAX)
+}
+
+fn run_case(
+    bench: &Bench<'_>,
+    layer: &Archive,
+    case: &Case,
+    visible: bool,
+) -> Result<(TestOutcome, Option<String>), JudgeError> {
+    let files = Archive::of(&case.files)?;
+    let wanted: Vec<RelPath> = case.files_after.keys().cloned().collect();
+    let mut job = bench.job(&bench.recipe.run, bench.caps(), vec![layer, &files]);
+    job.command.extend(case.args.iter().cloned());
+    job.stdin.clone_from(&case.stdin);
+    if !wanted.is_empty() {
+        job.collect = Collect::Files(wanted);
+    }
+    let outcome = run(&Job { ..job })?;
+    let mut files_after = BTreeMap::new();
+    if let Some(archive) = &outcome.collected {
+        files_after.extend(archive.entries()?.into_iter().map(|it| (it.path, it.bytes)));
+    }
+    let mut test = TestOutcome { usage: Some(usage(&outcome)), ..empty(case, visible) };
+    let said = match (outcome.limit, outcome.ending) {
+        (None, Ending::Exited(status)) => {
+            let ran = Ran { status, stdout: &outcome.stdout.bytes, files_after: &files_after };
+            weigh(bench, &case.judge(&ran), status, &outcome, &mut test)
+        }
+        _ => {
+            test.failed = Some(bench.reason(&outcome));
+            test.summary = bench.ended(&outcome);
+            Some(format!("{}\n{}", test.summary, stderr(&outcome)))
+        }
+    };
+    Ok((test, said))
+}
+
+/// Writes down what a case came to. What comes back is fit to be shown to the candidate.
+fn weigh(
+    bench: &Bench<'_>,
+    judged: &CaseOutcome,
+    status: i32,
+    outcome: &Outcome,
+    test: &mut TestOutcome,
+) -> Option<String> {
+    let mut differs = |what: String, mismatch: &TextMismatch| {
+        test.failed = Some(FailReason::WrongResult);
+        test.summary = format!("{what} differs at {}", mismatch.place);
+        test.expected = head_and_tail(&mismatch.expected, SHOWN_MAX);
+        test.found = head_and_tail(&mismatch.found, SHOWN_MAX);
+    };
+    match judged {
+        CaseOutcome::Holds => return None,
+        CaseOutcome::WrongOutput(mismatch) => differs("standard output".to_owned(), mismatch),
+        CaseOutcome::WrongFile(path, mismatch) => differs(format!("the file `{path}`"), mismatch),
+        CaseOutcome::MissingFile(path) => {
+            test.failed = Some(FailReason::WrongResult);
+            test.summary = "a file is missing afterwards".to_owned();
+            test.expected = format!("the file `{path}`");
+        }
+        CaseOutcome::WrongStatus { expected } => {
+            // Ending with an error where success was expected is a crash; any other difference is
+            // a wrong result.
+            let crashed = *expected == 0;
+            test.failed =
+                Some(if crashed { bench.reason(outcome) } else { FailReason::WrongResult });
+            test.summary = bench.ended(outcome);
+            test.expected = format!("status {expected}");
+            test.found = format!("status {status}");
+            return crashed.then(|| format!("{}\n{}", bench.ended(outcome), stderr(outcome)));
+        }
+    }
+    None
+}
+
+fn stderr(outcome: &Outcome) -> String {
+    head_and_tail(&String::from_utf8_lossy(&outcome.stderr.bytes), SHOWN_MAX)
+}

@@ -1,0 +1,170 @@
+//! Interpreters and compilers of this machine: where they really are, and which version.
+
+use std::collections::BTreeMap;
+use std::env;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use fairtrial_core::recipe::{Recipe, Recipes};
+
+/// What a language needs, found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Tool {
+    /// The interpreter or compiler itself, not a version manager's stand-in for it.
+    pub program: PathBuf,
+    /// Further programs, by name.
+    pub also: BTreeMap<String, PathBuf>,
+    /// Folders that must be visible for it to run.
+    pub folders: Vec<PathBuf>,
+    /// What it says of its version; empty when it says nothing.
+    pub version: String,
+}
+
+/// Something a language needs is not on this machine.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{language} cannot be run here: {why}")]
+pub struct ToolMissing {
+    /// The language.
+    pub language: String,
+    /// What is missing, or what went wrong when it was asked.
+    pub why: String,
+}
+
+/// The tools of every language that was asked for.
+#[derive(Debug, Clone, Default)]
+pub struct Toolbox {
+    found: BTreeMap<String, Result<Tool, ToolMissing>>,
+}
+
+impl Toolbox {
+    /// Looks for the tools of `languages`, each once.
+    #[must_use]
+    pub fn find<'a>(recipes: &Recipes, languages: impl Iterator<Item = &'a str>) -> Self {
+        let mut found = BTreeMap::new();
+        for language in languages {
+            if found.contains_key(language) {
+                continue;
+            }
+            let tool = match recipes.find(language) {
+                Some(recipe) => find_tool(recipe),
+                None => Err("there is no recipe for it".to_owned()),
+            };
+            let language = language.to_owned();
+            let tool = tool.map_err(|why| ToolMissing { language: language.clone(), why });
+            found.insert(language, tool);
+        }
+        Self { found }
+    }
+
+    /// The tools of a language.
+    ///
+    /// # Errors
+    /// When they are not on this machine, or were not looked for.
+    pub fn get(&self, language: &str) -> Result<&Tool, ToolMissing> {
+        match self.found.get(language) {
+            Some(Ok(tool)) => Ok(tool),
+            Some(Err(missing)) => Err(missing.clone()),
+            None => Err(ToolMissing {
+                language: language.to_owned(),
+                why: "it was not looked for".to_owned(),
+            }),
+        }
+    }
+
+    /// Languages and what was found for each, in name order.
+    pub fn iter(&self) -> impl Iterator<Item = (&str, &Result<Tool, ToolMissing>)> {
+        self.found.iter().map(|(language, tool)| (language.as_str(), tool))
+    }
+}
+
+fn find_tool(recipe: &Recipe) -> Result<Tool, String> {
+    let path = |name: &str| {
+        on_search_path(name).ok_or_else(|| format!("`{name}` is not on the search path"))
+    };
+    let names = recipe.tool.join("` or `");
+    let first = recipe.tool.iter().find_map(|name| on_search_path(name));
+    let first = first.ok_or_else(|| format!("`{names}` is not on the search path"))?;
+    let also = recipe.also.iter().map(|name| Ok((name.clone(), real(path(name)?))));
+    let mut tool = Tool {
+        program: real(first.clone()),
+        also: also.collect::<Result<_, String>>()?,
+        folders: Vec::new(),
+        version: String::new(),
+    };
+    if !recipe.locate.is_empty() {
+        let said = ask(&first, &recipe.locate)?;
+        let mut lines = said.lines().map(str::trim).filter(|line| !line.is_empty());
+        let place = lines.next().ok_or("it does not say where it is")?;
+        tool.program = locate(Path::new(place), &recipe.tool)?;
+        tool.folders = lines.map(PathBuf::from).collect();
+        if Path::new(place).is_dir() {
+            tool.folders.push(PathBuf::from(place));
+        }
+    }
+    tool.folders.extend(own_folder(&tool.program));
+    tool.folders.extend(tool.also.values().filter_map(|it| own_folder(it)));
+    tool.folders.sort();
+    tool.folders.dedup();
+    if !recipe.version.is_empty() {
+        let said = ask(&tool.program, &recipe.version)?;
+        tool.version = said.lines().next().unwrap_or_default().trim().to_owned();
+    }
+    Ok(tool)
+}
+
+/// A tool names its own file, or the folder in whose `bin/` it is.
+fn locate(place: &Path, names: &[String]) -> Result<PathBuf, String> {
+    if !place.is_dir() {
+        return Ok(real(place.to_owned()));
+    }
+    let inside = names.iter().map(|name| place.join("bin").join(name));
+    inside
+        .into_iter()
+        .find(|path| path.is_file())
+        .map(real)
+        .ok_or_else(|| format!("it is not in `{}`", place.join("bin").display()))
+}
+
+/// The folder that belongs to a program outside of the system's folders: what holds its `bin/`,
+/// or its own folder. A home directory is never taken as one.
+fn own_folder(program: &Path) -> Option<PathBuf> {
+    if ["/usr", "/bin", "/sbin", "/lib"].iter().any(|it| program.starts_with(it)) {
+        return None;
+    }
+    let folder = program.parent()?;
+    let whole = if folder.ends_with("bin") { folder.parent()? } else { folder };
+    let home = env::var_os("HOME").map(PathBuf::from);
+    let too_much = |it: &Path| it.parent().is_none() || home.as_deref().is_some_and(|home| home.starts_with(it));
+    [whole, folder].into_iter().find(|it| !too_much(it)).map(Path::to_owned)
+}
+
+fn on_search_path(name: &str) -> Option<PathBuf> {
+    let is_program = |path: &Path| {
+        use std::os::unix::fs::PermissionsExt as _;
+        fs::metadata(path).is_ok_and(|meta| meta.is_file() && meta.permissions().mode() & 0o111 != 0)
+    };
+    let search = env::var_os("PATH").unwrap_or_else(|| "/usr/local/bin:/usr/bin:/bin".into());
+    env::split_paths(&search).map(|folder| folder.join(name)).find(|path| is_program(path))
+}
+
+fn real(path: PathBuf) -> PathBuf {
+    fs::canonicalize(&path).unwrap_or(path)
+}
+
+/// What a tool prints. It is the user's own tool, so it runs as the user.
+fn ask(program: &Path, args: &[String]) -> Result<String, String> {
+    let out = Command::new(program)
+        .args(args)
+        .stdin(Stdio::null())
+        .output()
+        .map_err(|error| format!("`{}`: {error}", program.display()))?;
+    let text = if out.stdout.is_empty() { out.stderr } else { out.stdout };
+    let text = String::from_utf8_lossy(&text).into_owned();
+    if out.status.success() {
+        Ok(text)
+    } else {
+        let first = text.lines().next().unwrap_or_default();
+        Err(format!("`{} {}` failed: {first}", program.display(), args.join(" ")))
+    }
+}

@@ -1,0 +1,82 @@
+//! What can go wrong with a record.
+
+use std::io;
+use std::path::PathBuf;
+
+/// What can go wrong with a record.
+#[derive(Debug, thiserror::Error)]
+pub enum RecordError {
+    /// The disk, or the lack of something on it.
+    #[error("failed to {what} `{path}`")]
+    Io {
+        /// What was tried, such as `write`.
+        what: &'static str,
+        /// On what.
+        path: PathBuf,
+        /// What the system said.
+        #[source]
+        source: io::Error,
+    },
+    /// The database.
+    #[error("failed to {what} in the record `{path}`")]
+    Database {
+        /// What was tried.
+        what: &'static str,
+        /// The record.
+        path: PathBuf,
+        /// What the database said.
+        #[source]
+        source: rusqlite::Error,
+    },
+    /// There is no record.
+    #[error("`{0}` is no record: it holds no `manifest.json`")]
+    NotARecord(PathBuf),
+    /// A newer version of the tool wrote it.
+    #[error(
+        "the record `{path}` has format {found}; this version reads up to {}: use a newer one",
+        crate::FORMAT_VERSION
+    )]
+    Newer {
+        /// The record.
+        path: PathBuf,
+        /// Its format.
+        found: u32,
+    },
+    /// The manifest is malformed.
+    #[error("`{path}` is malformed")]
+    Manifest {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        #[source]
+        source: serde_json::Error,
+    },
+    /// Another run is writing to it.
+    #[error("another run is writing to the record `{0}`")]
+    Locked(PathBuf),
+    /// What is stored contradicts itself.
+    #[error("the record `{path}` is damaged: {why}")]
+    Damaged {
+        /// The record.
+        path: PathBuf,
+        /// What does not fit.
+        why: String,
+    },
+}
+
+impl RecordError {
+    /// Whether the disk is full: nothing that was committed is lost, and the run can go on later.
+    #[must_use]
+    pub fn is_disk_full(&self) -> bool {
+        match self {
+            Self::Io { source, .. } => {
+                matches!(source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded)
+            }
+            Self::Database { source, .. } => matches!(
+                source.sqlite_error_code(),
+                Some(rusqlite::ErrorCode::DiskFull | rusqlite::ErrorCode::SystemIoFailure)
+            ),
+            _ => false,
+        }
+    }
+}

@@ -1,0 +1,139 @@
+//! What a record says of the run as a whole.
+
+use std::fs::{self, File};
+use std::io::Write as _;
+use std::path::Path;
+
+use fairtrial_core::digest::Digest;
+use fairtrial_core::plan::Plan;
+use serde::{Deserialize, Serialize};
+
+use crate::RecordError;
+
+/// The newest format that this version reads and writes.
+pub const FORMAT_VERSION: u32 = 1;
+
+/// The manifest's file.
+pub(crate) const FILE: &str = "manifest.json";
+
+/// What a record says of the run as a whole.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Manifest {
+    /// The format of the whole record.
+    pub format_version: u32,
+    /// When the run was begun, in UTC, RFC 3339.
+    pub created: String,
+    /// The plan, as it was read.
+    pub plan: Plan,
+    /// The tasks, as they were.
+    pub tasks: Vec<TaskNote>,
+    /// Each session of the run: where it was held, by which version.
+    pub machines: Vec<Machine>,
+}
+
+/// A task, as it was when the run was begun.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TaskNote {
+    /// Its name.
+    pub name: String,
+    /// Its title.
+    pub title: String,
+    /// The docket it is from.
+    pub docket: String,
+    /// The docket's version.
+    pub docket_version: String,
+    /// Its category.
+    pub category: String,
+    /// Its difficulty, 1 to 5.
+    pub difficulty: u8,
+    /// Its language.
+    pub language: String,
+    /// What it is worth.
+    pub points: f64,
+    /// The digest of its folder.
+    pub digest: Digest,
+}
+
+/// Where a session of the run was held.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Machine {
+    /// The tool's version.
+    pub fairtrial: String,
+    /// The kernel, as `uname` has it.
+    pub kernel: String,
+    /// Interpreters and compilers.
+    pub tools: Vec<ToolNote>,
+    /// When the session was begun, in UTC, RFC 3339.
+    pub since: String,
+}
+
+/// An interpreter or compiler.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ToolNote {
+    /// The language.
+    pub language: String,
+    /// What it said of its version, or why it is missing.
+    pub version: String,
+    /// Whether it is there.
+    pub found: bool,
+}
+
+impl Machine {
+    /// Whether two sessions were held under the same conditions.
+    #[must_use]
+    pub fn is_like(&self, other: &Self) -> bool {
+        self.fairtrial == other.fairtrial
+            && self.kernel == other.kernel
+            && self.tools == other.tools
+    }
+}
+
+/// Only the version, to be read before anything else is believed.
+#[derive(Deserialize)]
+struct Version {
+    format_version: u32,
+}
+
+impl Manifest {
+    /// Reads the manifest of a record.
+    ///
+    /// # Errors
+    /// When there is none, it is malformed, or of a newer format.
+    pub fn read(record: &Path) -> Result<Self, RecordError> {
+        let path = record.join(FILE);
+        let text = match fs::read_to_string(&path) {
+            Ok(text) => text,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
+                return Err(RecordError::NotARecord(record.to_owned()));
+            }
+            Err(source) => return Err(RecordError::Io { what: "read", path, source }),
+        };
+        let malformed = |source| RecordError::Manifest { path: path.clone(), source };
+        let version: Version = serde_json::from_str(&text).map_err(malformed)?;
+        if version.format_version > FORMAT_VERSION {
+            let found = version.format_version;
+            return Err(RecordError::Newer { path: record.to_owned(), found });
+        }
+        serde_json::from_str(&text).map_err(malformed)
+    }
+
+    /// Writes the manifest: to a temporary name, synced, then renamed.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub(crate) fn write(&self, record: &Path) -> Result<(), RecordError> {
+        let path = record.join(FILE);
+        let temporary = record.join(format!("{FILE}.new"));
+        let text = serde_json::to_string_pretty(self)
+            .map_err(|source| RecordError::Manifest { path: path.clone(), source })?;
+        let written = File::create(&temporary).and_then(|mut file| {
+            file.write_all(text.as_bytes())?;
+            file.write_all(b"\n")?;
+            file.sync_all()
+        });
+        written
+            .and_then(|()| fs::rename(&temporary, &path))
+            .and_then(|()| File::open(record)?.sync_all())
+            .map_err(|source| RecordError::Io { what: "write", path, source })
+    }
+}

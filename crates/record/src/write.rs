@@ -1,0 +1,412 @@
+//! Writing a record: one transaction for each answer, one for each judgement.
+
+use std::fs::{self, File, OpenOptions, TryLockError};
+use std::path::{Path, PathBuf};
+
+use fairtrial_core::answer::{Deviation, Sent};
+use fairtrial_core::digest::Digest;
+use fairtrial_core::judgement::Judgement;
+use fairtrial_core::plan::Tokens;
+use fairtrial_core::schedule::TrialKey;
+use fairtrial_core::tree::FileTree;
+use fairtrial_core::verdict::Verdict;
+use rusqlite::{Connection, OpenFlags, OptionalExtension as _, Transaction, params};
+
+use crate::manifest::Manifest;
+use crate::{FORMAT_VERSION, RecordError, blob, schema};
+
+/// The database's file.
+const DATABASE: &str = "trials.sqlite";
+
+/// The file whose lock a run holds.
+const LOCK: &str = "lock";
+
+/// A record, open.
+#[derive(Debug)]
+pub struct Record {
+    pub(crate) folder: PathBuf,
+    pub(crate) connection: Connection,
+    manifest: Manifest,
+    /// Held while a run writes; the lock goes with the file.
+    _lock: Option<File>,
+}
+
+/// An answer, before it is judged.
+#[derive(Debug, Clone)]
+pub struct Answer {
+    /// What was sent.
+    pub sent: Sent,
+    /// Whether the host stopped it at a length limit.
+    pub cut_off: bool,
+    /// When it was there, in UTC, RFC 3339.
+    pub at: String,
+}
+
+/// One request to a host, whatever came of it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NewRequest {
+    /// When it was sent, in UTC, RFC 3339.
+    pub sent: String,
+    /// `answered`, or the reason why not.
+    pub outcome: String,
+    /// What the host said, without keys.
+    pub detail: String,
+    /// The HTTP status; `None` when there was none.
+    pub status: Option<u16>,
+    /// Seconds until the answer was whole.
+    pub seconds: f64,
+    /// Seconds until its first part; `None` when it did not come in parts.
+    pub first_token: Option<f64>,
+    /// Tokens.
+    pub tokens: Tokens,
+    /// Whether the tokens were estimated from lengths, since the host did not count them.
+    pub estimated: bool,
+    /// What it cost, in the plan's currency.
+    pub cost: f64,
+}
+
+/// A judgement, ready to be written.
+#[derive(Debug)]
+pub struct NewJudgement<'a> {
+    /// What judging came to.
+    pub judgement: &'a Judgement,
+    /// What the lenient reader forgave.
+    pub deviations: &'a [Deviation],
+    /// The files that were judged.
+    pub code: Option<&'a FileTree>,
+    /// What goes back to the candidate.
+    pub feedback: Option<&'a str>,
+    /// Seconds that judging took.
+    pub seconds: f64,
+    /// What the whole trial came to, when it is over with this attempt.
+    pub trial: Option<Verdict>,
+    /// When it was judged, in UTC, RFC 3339.
+    pub at: &'a str,
+}
+
+impl Record {
+    /// Opens a record to look at it.
+    ///
+    /// # Errors
+    /// When there is none, or it is of a newer format.
+    pub fn open(folder: &Path) -> Result<Self, RecordError> {
+        let manifest = Manifest::read(folder)?;
+        Self::with(folder, manifest, None)
+    }
+
+    /// Opens a record to write to it, or makes one with this manifest.
+    ///
+    /// # Errors
+    /// When another run writes to it, it is of a newer format, or the disk refuses.
+    pub fn open_for_run(folder: &Path, manifest: &Manifest) -> Result<Self, RecordError> {
+        let io = |what: &'static str, path: &Path| {
+            let path = path.to_owned();
+            move |source| RecordError::Io { what, path, source }
+        };
+        fs::create_dir_all(folder).map_err(io("make", folder))?;
+        let path = folder.join(LOCK);
+        let mut options = OpenOptions::new();
+        let lock = options.create(true).truncate(false).write(true).open(&path);
+        let lock = lock.map_err(io("open", &path))?;
+        match lock.try_lock() {
+            Ok(()) => {}
+            Err(TryLockError::WouldBlock) => return Err(RecordError::Locked(folder.to_owned())),
+            Err(TryLockError::Error(error)) => return Err(io("lock", &path)(error)),
+        }
+        let known = match Manifest::read(folder) {
+            Ok(known) => known,
+            Err(RecordError::NotARecord(_)) => {
+                manifest.write(folder)?;
+                manifest.clone()
+            }
+            Err(error) => return Err(error),
+        };
+        Self::with(folder, known, Some(lock))
+    }
+
+    fn with(folder: &Path, manifest: Manifest, lock: Option<File>) -> Result<Self, RecordError> {
+        let failed = |source| RecordError::Database {
+            what: "open the database",
+            path: folder.to_owned(),
+            source,
+        };
+        let flags = match lock {
+            Some(_) => OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE,
+            // Reading still needs the write-ahead log's index, hence no read-only mode.
+            None => OpenFlags::SQLITE_OPEN_READ_WRITE,
+        };
+        let mut connection =
+            Connection::open_with_flags(folder.join(DATABASE), flags).map_err(failed)?;
+        match schema::prepare(&mut connection).map_err(failed)? {
+            Ok(()) => {}
+            Err(found) => return Err(RecordError::Newer { path: folder.to_owned(), found }),
+        }
+        Ok(Self { folder: folder.to_owned(), connection, manifest, _lock: lock })
+    }
+
+    /// The folder.
+    #[must_use]
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// The manifest.
+    #[must_use]
+    pub fn manifest(&self) -> &Manifest {
+        &self.manifest
+    }
+
+    /// Replaces the manifest: a plan may grow, a session be added.
+    ///
+    /// # Errors
+    /// When the disk refuses.
+    pub fn set_manifest(&mut self, manifest: Manifest) -> Result<(), RecordError> {
+        let manifest = Manifest { format_version: FORMAT_VERSION, ..manifest };
+        manifest.write(&self.folder)?;
+        self.manifest = manifest;
+        Ok(())
+    }
+
+    /// Begins a trial, or begins it again when it was void. Gives its number and which holding of
+    /// it this is, from 1.
+    ///
+    /// # Errors
+    /// When the database refuses, or the trial is already decided.
+    pub fn begin_trial(
+        &mut self,
+        key: &TrialKey,
+        prompt: &str,
+        at: &str,
+    ) -> Result<(i64, u32), RecordError> {
+        self.transact("begin a trial", |transaction| {
+            let prompt = blob::store(transaction, prompt.as_bytes())?;
+            let known: Option<(i64, u32)> = transaction
+                .query_row(
+                    "SELECT id, holding FROM trials
+                     WHERE candidate = ?1 AND task = ?2 AND sample = ?3",
+                    params![key.candidate, key.task, key.sample],
+                    |row| Ok((row.get(0)?, row.get(1)?)),
+                )
+                .optional()?;
+            if let Some((id, holding)) = known {
+                let changed = transaction.execute(
+                    "UPDATE trials SET holding = ?2, prompt = ?3, begun = ?4, verdict = NULL,
+                     reason = NULL, ended = NULL WHERE id = ?1 AND verdict = 'void'",
+                    params![id, holding + 1, prompt.as_str(), at],
+                )?;
+                if changed != 1 {
+                    return Err(rusqlite::Error::StatementChangedRows(changed));
+                }
+                return Ok((id, holding + 1));
+            }
+            transaction.execute(
+                "INSERT INTO trials (candidate, task, sample, holding, prompt, begun)
+                 VALUES (?1, ?2, ?3, 1, ?4, ?5)",
+                params![key.candidate, key.task, key.sample, prompt.as_str(), at],
+            )?;
+            Ok((transaction.last_insert_rowid(), 1))
+        })
+    }
+
+    /// Commits an answer with the requests that led to it. Only then may it be judged. Gives the
+    /// attempt's number.
+    ///
+    /// # Errors
+    /// When the database refuses: then the answer is not recorded.
+    pub fn commit_answer(
+        &mut self,
+        trial: i64,
+        holding: u32,
+        number: u32,
+        answer: &Answer,
+        requests: &[NewRequest],
+    ) -> Result<i64, RecordError> {
+        self.transact("commit an answer", |transaction| {
+            let body = match &answer.sent {
+                Sent::Text(text) | Sent::Patch(text) => text.clone().into_bytes(),
+                Sent::Files(files) => pack(files),
+            };
+            let body = blob::store(transaction, &body)?;
+            insert_requests(transaction, trial, holding, number, requests)?;
+            transaction
+                .prepare_cached(
+                    "INSERT INTO attempts
+                     (trial, holding, number, answer_kind, answer, cut_off, answered)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+                )?
+                .execute(params![
+                    trial,
+                    holding,
+                    number,
+                    answer.sent.kind(),
+                    body.as_str(),
+                    answer.cut_off,
+                    answer.at
+                ])?;
+            Ok(transaction.last_insert_rowid())
+        })
+    }
+
+    /// Commits what judging an attempt came to, and the trial's verdict where it is over.
+    ///
+    /// # Errors
+    /// When the database refuses: then the attempt stays unjudged, and can be judged later.
+    pub fn commit_judgement(
+        &mut self,
+        trial: i64,
+        attempt: i64,
+        new: &NewJudgement<'_>,
+    ) -> Result<(), RecordError> {
+        self.transact("commit a judgement", |transaction| {
+            let text = |text: Option<&str>| {
+                text.map(|it| blob::store(transaction, it.as_bytes())).transpose()
+            };
+            let judgement = new.judgement;
+            let code = new.code.map(|code| blob::store(transaction, &pack(code))).transpose()?;
+            let message = text(judgement.message.as_deref())?;
+            let feedback = text(new.feedback)?;
+            let (passed, total) = judgement.counts();
+            let as_text = |digest: &Option<Digest>| digest.as_ref().map(|it| it.as_str().to_owned());
+            transaction
+                .prepare_cached(
+                    "UPDATE attempts SET verdict = ?2, reason = ?3, tests_passed = ?4,
+                     tests_total = ?5, credit = ?6, deviations = ?7, code = ?8, message = ?9,
+                     notes = ?10, feedback = ?11, judge_seconds = ?12 WHERE id = ?1",
+                )?
+                .execute(params![
+                    attempt,
+                    judgement.verdict.word(),
+                    judgement.verdict.reason(),
+                    passed as i64,
+                    total as i64,
+                    judgement.credit(),
+                    json(new.deviations)?,
+                    as_text(&code),
+                    as_text(&message),
+                    json(&judgement.notes)?,
+                    as_text(&feedback),
+                    new.seconds
+                ])?;
+            for (place, test) in judgement.tests.iter().enumerate() {
+                let detail = blob::store(transaction, json(test)?.as_bytes())?;
+                transaction
+                    .prepare_cached(
+                        "INSERT INTO outcomes (attempt, place, name, visible, failed, detail)
+                         VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+                    )?
+                    .execute(params![
+                        attempt,
+                        place as i64,
+                        test.name,
+                        test.visible,
+                        test.failed.map(|reason| reason.word()),
+                        detail.as_str()
+                    ])?;
+            }
+            match new.trial {
+                Some(verdict) => end_trial(transaction, trial, verdict, new.at),
+                None => Ok(()),
+            }
+        })
+    }
+
+    /// Ends a trial without a further answer, with the requests that were made for it in vain.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn end_trial(
+        &mut self,
+        trial: i64,
+        holding: u32,
+        attempt: u32,
+        verdict: Verdict,
+        requests: &[NewRequest],
+        at: &str,
+    ) -> Result<(), RecordError> {
+        self.transact("end a trial", |transaction| {
+            insert_requests(transaction, trial, holding, attempt, requests)?;
+            end_trial(transaction, trial, verdict, at)
+        })
+    }
+
+    fn transact<T>(
+        &mut self,
+        what: &'static str,
+        work: impl FnOnce(&Transaction<'_>) -> rusqlite::Result<T>,
+    ) -> Result<T, RecordError> {
+        let run = |connection: &mut Connection| {
+            let transaction = connection.transaction()?;
+            let result = work(&transaction)?;
+            transaction.commit()?;
+            Ok(result)
+        };
+        run(&mut self.connection).map_err(|source| RecordError::Database {
+            what,
+            path: self.folder.clone(),
+            source,
+        })
+    }
+}
+
+fn json<T: serde::Serialize + ?Sized>(value: &T) -> rusqlite::Result<String> {
+    serde_json::to_string(value)
+        .map_err(|error| rusqlite::Error::ToSqlConversionFailure(error.into()))
+}
+
+/// Files as one text: a JSON object of paths and contents, bytes that are not UTF-8 as numbers.
+fn pack(files: &FileTree) -> Vec<u8> {
+    let entries = files.iter().map(|(path, bytes)| {
+        let content = std::str::from_utf8(bytes)
+            .map_or_else(|_| serde_json::json!(bytes), |text| serde_json::json!(text));
+        (path.as_str().to_owned(), content)
+    });
+    serde_json::Value::Object(entries.collect()).to_string().into_bytes()
+}
+
+fn end_trial(
+    transaction: &Transaction<'_>,
+    trial: i64,
+    verdict: Verdict,
+    at: &str,
+) -> rusqlite::Result<()> {
+    transaction
+        .prepare_cached("UPDATE trials SET verdict = ?2, reason = ?3, ended = ?4 WHERE id = ?1")?
+        .execute(params![trial, verdict.word(), verdict.reason(), at])?;
+    Ok(())
+}
+
+fn insert_requests(
+    transaction: &Transaction<'_>,
+    trial: i64,
+    holding: u32,
+    attempt: u32,
+    requests: &[NewRequest],
+) -> rusqlite::Result<()> {
+    for (number, request) in requests.iter().enumerate() {
+        transaction
+            .prepare_cached(
+                "INSERT INTO requests (trial, holding, attempt, number, sent, outcome, detail,
+                 status, seconds, first_token, tokens_input, tokens_cached, tokens_output,
+                 estimated, cost)
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15)",
+            )?
+            .execute(params![
+                trial,
+                holding,
+                attempt,
+                number as i64 + 1,
+                request.sent,
+                request.outcome,
+                request.detail,
+                request.status,
+                request.seconds,
+                request.first_token,
+                request.tokens.input as i64,
+                request.tokens.cached as i64,
+                request.tokens.output as i64,
+                request.estimated,
+                request.cost
+            ])?;
+    }
+    Ok(())
+}
