@@ -341,18 +341,22 @@ fn read_whole(mut reader: impl io::Read) -> io::Result<Got> {
     })
 }
 
-/// Reads a stream. One that breaks off after text has come is an answer that was cut off.
+/// Reads a stream. An answer that is still growing when the time is up was cut off; a stream that
+/// breaks off before that is the host's fault.
 fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
     let mut reader = BufReader::new(reader);
     let mut got = Got { text: String::new(), cut_off: false, tokens: None, first_token: None };
     let mut finished = false;
     loop {
         let event = match next_event(&mut reader) {
-            Ok(Some(event)) if event.trim() == "[DONE]" => break,
+            Ok(Some(event)) if event.trim() == "[DONE]" => return Ok(got),
             Ok(Some(event)) => event,
-            Ok(None) => break,
-            Err(error) if got.text.is_empty() => return Err(error),
-            Err(_) => break,
+            Ok(None) if finished => return Ok(got),
+            Ok(None) => return Err(io::Error::other("the stream broke off")),
+            Err(error) if error.kind() == io::ErrorKind::TimedOut && !got.text.is_empty() => {
+                return Ok(Got { cut_off: true, ..got });
+            }
+            Err(error) => return Err(error),
         };
         let part: Completion = serde_json::from_str(&event).map_err(io::Error::other)?;
         if let Some(error) = part.error {
@@ -371,11 +375,4 @@ fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
         }
         got.tokens = part.usage.as_ref().map(TokenCounts::tokens).or(got.tokens);
     }
-    if !finished {
-        if got.text.is_empty() {
-            return Err(io::Error::other("the stream ended before it said anything"));
-        }
-        got.cut_off = true;
-    }
-    Ok(got)
 }

@@ -5,10 +5,10 @@ use std::time::Duration;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::prompt::head_and_tail;
 use fairtrial_core::tree::FileTree;
-use fairtrial_core::verdict::{FailReason, Verdict};
+use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, LimitHit, Outcome, run};
 
-use crate::judge::{Bench, JudgeError};
+use crate::judge::{Bench, JudgeError, nothing_run};
 
 /// What a compiler may use. It is not under trial, but what it is fed is.
 const CAPS: Caps = Caps {
@@ -38,7 +38,7 @@ pub fn build(bench: &Bench<'_>, files: &FileTree) -> Result<Built, JudgeError> {
         let job = Job { collect: Collect::All, ..bench.job(command, CAPS, vec![&layer]) };
         let outcome = run(&job)?;
         if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
-            return Ok(Built::Failed(failed(&outcome)));
+            return Ok(Built::Failed(failed(bench, &outcome)));
         }
         if let Some(collected) = outcome.collected {
             layer = collected;
@@ -47,7 +47,7 @@ pub fn build(bench: &Bench<'_>, files: &FileTree) -> Result<Built, JudgeError> {
     Ok(Built::Ready(layer))
 }
 
-fn failed(outcome: &Outcome) -> Judgement {
+fn failed(bench: &Bench<'_>, outcome: &Outcome) -> Judgement {
     let text = if outcome.stderr.bytes.is_empty() { &outcome.stdout } else { &outcome.stderr };
     let said = String::from_utf8_lossy(&text.bytes);
     let message = match outcome.limit {
@@ -56,6 +56,6 @@ fn failed(outcome: &Outcome) -> Judgement {
         Some(_) => "the compiler ran out of time".to_owned(),
         None => said.into_owned(),
     };
-    let bare = Judgement::bare(Verdict::Fail(FailReason::DidNotBuild));
-    Judgement { message: Some(head_and_tail(&message, MESSAGE_MAX)), ..bare }
+    let message = head_and_tail(&message, MESSAGE_MAX);
+    nothing_run(bench.task, FailReason::DidNotBuild, Some(message))
 }

@@ -5,12 +5,12 @@ use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::prompt::{call_input, head_and_tail};
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::value::{Mismatch, Value, from_json, to_json};
-use fairtrial_core::verdict::{FailReason, Verdict};
+use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Frame, Job, Outcome, Running, start};
 use serde::Deserialize;
 use serde_json::json;
 
-use crate::judge::{Bench, JudgeError, TIMEOUTS_MAX, any_failed, settle, usage};
+use crate::judge::{Bench, JudgeError, TIMEOUTS_MAX, any_failed, nothing_run, settle, usage};
 
 /// Longest reply that is read, in bytes.
 const REPLY_MAX: usize = 16 << 20;
@@ -79,9 +79,8 @@ pub fn judge(
     visible: &[Call],
 ) -> Result<Judgement, JudgeError> {
     let Some(source) = driver(settings.file.extension()) else {
-        let bare = Judgement::bare(Verdict::Fail(FailReason::DidNotBuild));
         let message = format!("`{}` is no file that calls can be made into", settings.file);
-        return Ok(Judgement { message: Some(message), ..bare });
+        return Ok(nothing_run(bench.task, FailReason::DidNotBuild, Some(message)));
     };
     let name = format!("driver.{}", settings.file.extension());
     let name = RelPath::parse(&name).map_err(|error| {
@@ -108,15 +107,7 @@ pub fn judge(
                 message = message.or(called.message);
                 tests.push(called.test);
             }
-            Step::DidNotLoad(judgement) if tests.is_empty() => {
-                // Nothing was called, so everything that is sealed failed for the same reason.
-                let reason = match judgement.verdict {
-                    Verdict::Fail(reason) => reason,
-                    _ => FailReason::DidNotBuild,
-                };
-                let tests = sealed.iter().map(|it| not_run(it, false, reason)).collect();
-                return Ok(Judgement { tests, ..judgement });
-            }
+            Step::DidNotLoad(judgement) if tests.is_empty() => return Ok(judgement),
             Step::DidNotLoad(_) | Step::TooManyRestarts => {
                 tests.push(not_run(call, is_visible, FailReason::Crashed));
             }
@@ -228,16 +219,14 @@ impl Session<'_> {
             let is_memory = bench.recipe.memory_errors.iter().any(|it| told.kinds.contains(it));
             let reason =
                 if is_memory { FailReason::OutOfMemory } else { FailReason::DidNotBuild };
-            let bare = Judgement::bare(Verdict::Fail(reason));
-            return Ok(Some(Judgement { message: Some(told.text()), ..bare }));
+            return Ok(Some(nothing_run(bench.task, reason, Some(told.text()))));
         }
         if frame != Frame::Closed {
             running.stop();
         }
         let outcome = running.finish()?;
-        let bare = Judgement::bare(Verdict::Fail(bench.reason(&outcome)));
         let message = format!("while loading: {}\n{}", bench.ended(&outcome), tail(&outcome));
-        Ok(Some(Judgement { message: Some(message), ..bare }))
+        Ok(Some(nothing_run(bench.task, bench.reason(&outcome), Some(message))))
     }
 
     /// Writes down what a call came to. What comes back is fit to be shown to the candidate.

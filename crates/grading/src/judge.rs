@@ -67,6 +67,12 @@ impl Judge {
         &self.recipes
     }
 
+    /// The judgement of an answer that there is nothing to run of: every sealed test failed.
+    #[must_use]
+    pub fn without_code(task: &Task, reason: FailReason, message: Option<String>) -> Judgement {
+        nothing_run(task, reason, message)
+    }
+
     /// Judges `answer`, laid over the task's given files. `examples` says whether visible
     /// examples are run after a failure, for feedback.
     ///
@@ -115,9 +121,8 @@ pub(crate) struct Bench<'a> {
 impl Bench<'_> {
     fn judge(&self, files: &FileTree, examples: bool) -> Result<Judgement, JudgeError> {
         if !files.contains_key(self.task.file()) {
-            let bare = Judgement::bare(Verdict::Fail(FailReason::NoCodeFound));
             let message = format!("the file `{}` is not in the answer", self.task.file());
-            return Ok(Judgement { message: Some(message), ..bare });
+            return Ok(nothing_run(self.task, FailReason::NoCodeFound, Some(message)));
         }
         match &self.task.proceedings {
             Proceedings::Call { settings, examples: visible, sealed } => {
@@ -260,6 +265,30 @@ fn signal_name(signal: i32) -> String {
         other => return format!("signal {other}"),
     };
     format!("signal {signal} ({name})")
+}
+
+/// Every sealed test, failed for one reason without being run.
+pub(crate) fn nothing_run(task: &Task, reason: FailReason, message: Option<String>) -> Judgement {
+    let not_run = |(name, points): (&String, f64)| TestOutcome {
+        name: name.clone(),
+        visible: false,
+        failed: Some(reason),
+        summary: "not run".to_owned(),
+        input: String::new(),
+        expected: String::new(),
+        found: String::new(),
+        points,
+        usage: None,
+    };
+    let tests = match &task.proceedings {
+        Proceedings::Call { sealed, .. } => {
+            sealed.iter().map(|it| (&it.name, it.points)).map(not_run).collect()
+        }
+        Proceedings::Program { sealed, .. } => {
+            sealed.iter().map(|it| (&it.name, it.points)).map(not_run).collect()
+        }
+    };
+    Judgement { verdict: Verdict::Fail(reason), tests, message, notes: Vec::new() }
 }
 
 /// What a run used.

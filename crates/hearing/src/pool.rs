@@ -1,0 +1,163 @@
+//! The threads that wait: for candidates, and for the sandbox.
+
+use std::sync::atomic::AtomicBool;
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use fairtrial_candidates::{Ask, Reply};
+use fairtrial_core::answer::{Deviation, Reading, Sent, Wanted, apply_patch, read_answer, read_files};
+use fairtrial_core::judgement::Judgement;
+use fairtrial_core::plan::ReadingMode;
+use fairtrial_core::tree::FileTree;
+use fairtrial_core::verdict::{FailReason, Verdict};
+use fairtrial_grading::Judge;
+
+use crate::prepare::{Entry, Preparation};
+
+/// Something for a thread to do, for the trial in a slot.
+pub enum Order {
+    /// Ask a candidate.
+    Ask { slot: usize, candidate: String, ask: Ask },
+    /// Judge an answer.
+    Judge { slot: usize, task: String, sent: Sent, cut_off: bool, examples: bool },
+}
+
+/// What came of it.
+pub enum Event {
+    /// A candidate was asked.
+    Asked { slot: usize, reply: Reply },
+    /// An answer was judged.
+    Judged { slot: usize, judged: Box<Judged> },
+}
+
+/// An answer, judged.
+pub struct Judged {
+    pub judgement: Judgement,
+    pub deviations: Vec<Deviation>,
+    pub code: Option<FileTree>,
+    pub took: Duration,
+}
+
+/// Threads that carry out orders until the pool is dropped.
+pub struct Pool {
+    asks: Sender<Order>,
+    judges: Sender<Order>,
+}
+
+impl Pool {
+    /// Starts `asking` threads that wait for candidates and `judging` ones that wait for the
+    /// sandbox. They end by themselves once the pool is gone.
+    pub fn start<'scope>(
+        scope: &'scope thread::Scope<'scope, '_>,
+        preparation: &'scope Preparation,
+        cancelled: &'scope AtomicBool,
+        asking: usize,
+        judging: usize,
+        events: &Sender<Event>,
+    ) -> Self {
+        let spawn = |count: usize| {
+            let (orders, queue) = channel::<Order>();
+            let queue = Arc::new(Mutex::new(queue));
+            for _ in 0..count {
+                let (queue, events) = (Arc::clone(&queue), events.clone());
+                scope.spawn(move || work(&queue, &events, preparation, cancelled));
+            }
+            orders
+        };
+        Self { asks: spawn(asking), judges: spawn(judging) }
+    }
+
+    /// Hands an order to the next thread that is free.
+    pub fn submit(&self, order: Order) {
+        let to = match order {
+            Order::Ask { .. } => &self.asks,
+            Order::Judge { .. } => &self.judges,
+        };
+        // The threads outlive the pool, so somebody is there to take it.
+        let _ = to.send(order);
+    }
+}
+
+fn work(
+    queue: &Mutex<Receiver<Order>>,
+    events: &Sender<Event>,
+    preparation: &Preparation,
+    cancelled: &AtomicBool,
+) {
+    loop {
+        let order = queue.lock().unwrap_or_else(PoisonError::into_inner).recv();
+        let event = match order {
+            Ok(Order::Ask { slot, candidate, ask }) => {
+                let Some(asker) = preparation.askers.get(&candidate) else { continue };
+                Event::Asked { slot, reply: asker.ask(&ask, cancelled) }
+            }
+            Ok(Order::Judge { slot, task, sent, cut_off, examples }) => {
+                let Some(entry) = preparation.tasks.get(&task) else { continue };
+                let mode = preparation.plan.reading;
+                let judged = judge(&preparation.judge, entry, &sent, cut_off, mode, examples);
+                Event::Judged { slot, judged: Box::new(judged) }
+            }
+            Err(_) => return,
+        };
+        if events.send(event).is_err() {
+            return;
+        }
+    }
+}
+
+/// Reads an answer and judges what was found.
+fn judge(
+    judge: &Judge,
+    entry: &Entry,
+    sent: &Sent,
+    cut_off: bool,
+    mode: ReadingMode,
+    examples: bool,
+) -> Judged {
+    let began = Instant::now();
+    let task = &entry.task;
+    let reading = match read(judge, entry, sent, cut_off) {
+        Ok(reading) => reading,
+        Err(message) => {
+            let reason = FailReason::PatchDoesNotApply;
+            let judgement = Judge::without_code(task, reason, Some(message));
+            return Judged { judgement, deviations: Vec::new(), code: None, took: began.elapsed() };
+        }
+    };
+    let (mut judgement, code) = match reading.judged(mode) {
+        Ok(files) => (judge.judge(task, files, entry.limits, examples), Some(files.clone())),
+        Err(reason) => (Judge::without_code(task, reason, None), None),
+    };
+    if reading.incomplete && is_explained_by_gaps(judgement.verdict) {
+        judgement.verdict = Verdict::Fail(FailReason::Incomplete);
+    }
+    Judged { judgement, deviations: reading.deviations, code, took: began.elapsed() }
+}
+
+fn is_explained_by_gaps(verdict: Verdict) -> bool {
+    matches!(
+        verdict,
+        Verdict::Fail(FailReason::WrongResult | FailReason::Crashed | FailReason::DidNotBuild)
+    )
+}
+
+fn read(judge: &Judge, entry: &Entry, sent: &Sent, cut_off: bool) -> Result<Reading, String> {
+    let task = &entry.task;
+    match sent {
+        Sent::Text(text) => {
+            let wanted = Wanted {
+                file: task.file(),
+                language: &task.language,
+                name: task.wanted_name(),
+                recipes: judge.recipes(),
+            };
+            Ok(read_answer(text, wanted, cut_off))
+        }
+        Sent::Files(files) => Ok(read_files(files.clone())),
+        Sent::Patch(patch) => {
+            apply_patch(&task.given, patch).map(read_files).map_err(|error| error.to_string())
+        }
+    }
+}
