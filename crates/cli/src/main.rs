@@ -1,1 +1,7 @@
-fn main() {}
+//! The program: hands everything to the library.
+
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    fairtrial::main()
+}

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use fairtrial_candidates::{Asker, AskerError, ChatAsker, RecordedAsker};
 use fairtrial_core::docket::Task;
 use fairtrial_core::limits::Limits;
-use fairtrial_core::plan::{Candidate, Plan};
+use fairtrial_core::plan::{Candidate, ChatCandidate, Plan};
 use fairtrial_core::prompt::first_prompt;
 use fairtrial_core::recipe::Recipes;
 use fairtrial_core::source::{SourceError, utf8};
@@ -71,6 +71,24 @@ pub enum PrepareError {
     /// A candidate cannot be asked as it is configured.
     #[error(transparent)]
     Asker(#[from] AskerError),
+}
+
+impl Preparation {
+    /// Asks every chat candidate at another address than the plan's. The plan in the record stays
+    /// as it was read.
+    ///
+    /// # Errors
+    /// When a candidate cannot be asked as it is configured.
+    pub fn redirect(&mut self, endpoint: &str) -> Result<(), PrepareError> {
+        for candidate in &self.plan.candidates {
+            if let Candidate::Chat(chat) = candidate {
+                let chat = ChatCandidate { endpoint: endpoint.to_owned(), ..chat.clone() };
+                let asker = ChatAsker::new(&chat, |_| None)?;
+                self.askers.insert(chat.name, Box::new(asker));
+            }
+        }
+        Ok(())
+    }
 }
 
 /// Reads a plan and all that it names. `env` looks up environment variables; `version` is the

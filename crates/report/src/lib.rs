@@ -1,1 +1,22 @@
-//! x
+//! Tables and machine output, out of a record.
+//!
+//! Renderers take a writer and a [`Style`]; what they write for people fits [`Style::width`]
+//! columns. Machine output has its own types, with `format_version` first; `docs/json.md` lists
+//! their fields.
+
+mod figures;
+mod safe;
+mod show;
+mod show_json;
+mod standings;
+mod standings_json;
+mod style;
+mod table;
+
+pub use figures::{duration, money, percent, thousands};
+pub use safe::safe;
+pub use show::{Selection, ShowError, ShowOptions, show};
+pub use show_json::show_json;
+pub use standings::{Loaded, load, standings};
+pub use standings_json::standings_json;
+pub use style::Style;

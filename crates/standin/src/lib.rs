@@ -1,1 +1,11 @@
-//! x
+//! Simulated models behind a real chat-completions endpoint, on loopback only.
+//!
+//! Each model has a skill, a speed and habits. What it answers is drawn from the proofs of a
+//! docket and from scripted ways to go wrong, by a seed: the same request gets the same answer.
+
+mod answers;
+mod http;
+mod models;
+
+pub use http::{Handle, Standin, StandinError, start};
+pub use models::{Model, ModelsError, parse_models, shipped_models};

@@ -1,0 +1,120 @@
+//! What can be said on the command line.
+
+use std::path::PathBuf;
+
+use clap::{Parser, Subcommand};
+
+/// Put coding models and coding agents on trial.
+///
+/// Each candidate gets the same tasks under the same conditions; its code runs in a sandbox
+/// against hidden tests; failures go back for repair; and the record becomes a ranking that says
+/// how sure it is. Start with `fairtrial demo`.
+#[derive(Debug, Parser)]
+#[command(name = "fairtrial", version, max_term_width = 100)]
+pub struct Args {
+    /// What to do.
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// The commands.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Run a complete example with simulated models, and leave it there to play with
+    Demo(DemoArgs),
+    /// Hold the trials of a plan that are not yet held
+    Run(RunArgs),
+    /// Show the ranking
+    Standings(StandingsArgs),
+    /// Show trials in full: prompt, answer, code, tests, feedback
+    Show(ShowArgs),
+    /// Serve simulated models on loopback, to try a plan without a network
+    Standin(StandinArgs),
+}
+
+/// `fairtrial demo`.
+#[derive(Debug, clap::Args)]
+pub struct DemoArgs {
+    /// Folder to leave the docket, the plan and the record in
+    #[arg(long, value_name = "DIR", default_value = "fairtrial-demo")]
+    pub out: PathBuf,
+    /// Seed of everything that is drawn by lot; the same seed gives the same standings
+    #[arg(long, value_name = "N")]
+    pub seed: Option<u64>,
+}
+
+/// `fairtrial run`.
+#[derive(Debug, clap::Args)]
+pub struct RunArgs {
+    /// The plan
+    #[arg(value_name = "PLAN")]
+    pub plan: PathBuf,
+    /// Folder of the record; an existing one is gone on with [default: `NAME.record` beside the
+    /// plan NAME.toml]
+    #[arg(long, value_name = "DIR")]
+    pub record: Option<PathBuf>,
+}
+
+/// `fairtrial standings`.
+#[derive(Debug, clap::Args)]
+pub struct StandingsArgs {
+    /// The record
+    #[arg(value_name = "RECORD")]
+    pub record: PathBuf,
+    /// Write JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `fairtrial show`.
+#[derive(Debug, clap::Args)]
+pub struct ShowArgs {
+    /// The record
+    #[arg(value_name = "RECORD")]
+    pub record: PathBuf,
+    /// Only trials of this task
+    #[arg(long, value_name = "NAME")]
+    pub task: Option<String>,
+    /// Only trials of this candidate
+    #[arg(long, value_name = "NAME")]
+    pub candidate: Option<String>,
+    /// Only the trial of this number
+    #[arg(long, value_name = "N")]
+    pub trial: Option<i64>,
+    /// Show what is sealed, too: inputs, expectations, results
+    #[arg(long)]
+    pub unseal: bool,
+    /// Write JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `fairtrial standin`.
+#[derive(Debug, clap::Args)]
+pub struct StandinArgs {
+    /// The docket whose proofs are the answers
+    #[arg(value_name = "DOCKET")]
+    pub docket: PathBuf,
+    /// File with `[[model]]` tables [default: the models of the demo]
+    #[arg(long, value_name = "FILE")]
+    pub models: Option<PathBuf>,
+    /// Port of the loopback address; 0 takes any that is free
+    #[arg(long, value_name = "N", default_value_t = 8474)]
+    pub port: u16,
+    /// Seed of what the models say
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub seed: u64,
+    /// Environment variable with the key that requests must bring
+    #[arg(long, value_name = "NAME")]
+    pub key_env: Option<String>,
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory as _;
+
+    #[test]
+    fn the_arguments_are_consistent() {
+        super::Args::command().debug_assert();
+    }
+}

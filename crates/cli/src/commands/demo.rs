@@ -1,0 +1,102 @@
+//! `fairtrial demo`: a complete example, on data that ships with the program.
+
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use fairtrial_core::plan::Candidate;
+use fairtrial_core::recipe::Recipes;
+use fairtrial_grading::read_docket;
+use fairtrial_hearing::prepare;
+use fairtrial_standin::{Standin, shipped_models, start};
+use include_dir::{Dir, include_dir};
+
+use crate::args::DemoArgs;
+use crate::commands::run::hold_all;
+use crate::errors::Failure;
+use crate::surroundings::Surroundings;
+
+/// The demo's docket and plan.
+static DEMO: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo");
+
+/// Lays out the demo, serves the simulated models, runs the plan, and says where to look next.
+pub fn run(
+    args: &DemoArgs,
+    surroundings: &Surroundings,
+    out: &mut dyn Write,
+    err: &mut dyn Write,
+) -> Result<u8, Failure> {
+    let folder = &args.out;
+    lay_out(folder, args.seed)?;
+    let plan = folder.join("plan.toml");
+    let mut preparation =
+        prepare(&plan, &|name| surroundings.variable(name), env!("CARGO_PKG_VERSION"))?;
+    let docket = read_docket(&folder.join("docket"), &Recipes::shipped())?;
+    let standin = Standin {
+        models: shipped_models(),
+        tasks: docket.tasks,
+        seed: preparation.plan.seed,
+        key: None,
+    };
+    let handle = start(standin, 0)?;
+    preparation.redirect(&handle.endpoint())?;
+    let chats = preparation.plan.candidates.iter().filter(|it| matches!(it, Candidate::Chat(_)));
+    writeln!(err, "{} simulated models answer at {}", chats.count(), handle.endpoint())?;
+    let record = folder.join("record");
+    let code = hold_all(&preparation, &record, surroundings, out, err)?;
+    let (shown, record) = (folder.display(), record.display());
+    writeln!(
+        out,
+        "\nLook next:\n  fairtrial standings {record} --json\n  fairtrial show {record} --task \
+         tow-order\n  fairtrial show {record} --task tide-windows --candidate puffin\nRun it \
+         yourself, in two terminals:\n  fairtrial standin {shown}/docket\n  fairtrial run \
+         {shown}/plan.toml"
+    )?;
+    Ok(code)
+}
+
+/// Writes the demo's files. A folder that holds anything else is left alone; a file that is there
+/// already is kept as the user has it.
+fn lay_out(folder: &Path, seed: Option<u64>) -> Result<(), Failure> {
+    let known = ["docket", "plan.toml", "record", "plan.record"];
+    if let Ok(entries) = fs::read_dir(folder) {
+        for entry in entries.flatten() {
+            if !known.iter().any(|name| entry.file_name() == *name) {
+                return Err(Failure::OutTaken(folder.to_owned()));
+            }
+        }
+    }
+    write_folder(&DEMO, folder, seed)
+}
+
+fn write_folder(from: &Dir<'_>, to: &Path, seed: Option<u64>) -> Result<(), Failure> {
+    let failed = |path: PathBuf| {
+        move |source| Failure::File { what: "write", path, source }
+    };
+    fs::create_dir_all(to).map_err(failed(to.to_owned()))?;
+    for dir in from.dirs() {
+        let name = dir.path().file_name().unwrap_or_default();
+        write_folder(dir, &to.join(name), seed)?;
+    }
+    for file in from.files() {
+        let path = to.join(file.path().file_name().unwrap_or_default());
+        if path.exists() {
+            continue;
+        }
+        let mut bytes = file.contents().to_vec();
+        if let (Some(seed), true) = (seed, path.ends_with("plan.toml"))
+            && let Ok(text) = std::str::from_utf8(&bytes)
+        {
+            bytes = with_seed(text, seed).into_bytes();
+        }
+        fs::write(&path, bytes).map_err(failed(path.clone()))?;
+    }
+    Ok(())
+}
+
+fn with_seed(plan: &str, seed: u64) -> String {
+    let line = |line: &str| {
+        if line.starts_with("seed = ") { format!("seed = {seed}\n") } else { format!("{line}\n") }
+    };
+    plan.lines().map(line).collect()
+}

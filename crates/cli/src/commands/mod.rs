@@ -1,0 +1,7 @@
+//! One file a command.
+
+pub mod demo;
+pub mod run;
+pub mod show;
+pub mod standin;
+pub mod standings;

@@ -1,0 +1,95 @@
+//! `fairtrial run`: holds the trials that are not yet held.
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+use fairtrial_core::verdict::VoidReason;
+use fairtrial_hearing::{HoldOptions, Preparation, Summary, hold, prepare};
+use fairtrial_record::Record;
+use fairtrial_report::{load, safe, standings};
+
+use crate::args::RunArgs;
+use crate::errors::{Failure, OUTSIDE};
+use crate::progress::{Bars, Lines};
+use crate::surroundings::Surroundings;
+
+/// Holds the trials of a plan, then writes the standings.
+pub fn run(
+    args: &RunArgs,
+    surroundings: &Surroundings,
+    out: &mut dyn Write,
+    err: &mut dyn Write,
+) -> Result<u8, Failure> {
+    let record = args.record.clone().unwrap_or_else(|| record_beside(&args.plan));
+    let lookup = |name: &str| surroundings.variable(name);
+    let preparation = prepare(&args.plan, &lookup, env!("CARGO_PKG_VERSION"))?;
+    let code = hold_all(&preparation, &record, surroundings, out, err)?;
+    Ok(code)
+}
+
+/// Where the record of a plan is by default.
+fn record_beside(plan: &Path) -> PathBuf {
+    plan.with_extension("record")
+}
+
+/// Holds the trials of what was prepared, writes the standings and what went wrong; gives the
+/// exit code.
+pub fn hold_all(
+    preparation: &Preparation,
+    record: &Path,
+    surroundings: &Surroundings,
+    out: &mut dyn Write,
+    err: &mut dyn Write,
+) -> Result<u8, Failure> {
+    for note in &preparation.notes {
+        writeln!(err, "note: {}", safe(note))?;
+    }
+    let judging = std::thread::available_parallelism().map_or(1, usize::from);
+    let judging = judging.min(preparation.plan.parallel as usize);
+    let options = HoldOptions { record: record.to_owned(), judging };
+    let stop = stop_on_signal();
+    let currency = &preparation.plan.currency;
+    let summary = if surroundings.err_is_terminal() {
+        let mut bars = Bars::new(currency, surroundings.err_colour());
+        let summary = hold(preparation, &options, &stop, &mut bars);
+        bars.clear();
+        summary?
+    } else {
+        hold(preparation, &options, &stop, &mut Lines::new(err, currency))?
+    };
+    standings(out, &load(&Record::open(record)?)?, surroundings.style())?;
+    out.flush()?;
+    tell(&summary, record, err)
+}
+
+/// The first signal asks the run to stop; the second ends the process, and with it, by the kernel,
+/// whatever runs in a sandbox.
+fn stop_on_signal() -> Arc<AtomicBool> {
+    let stop = Arc::new(AtomicBool::new(false));
+    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
+        // Without a handler a signal ends the process at once, which is safe as well.
+        let _ = signal_hook::flag::register_conditional_shutdown(signal, 130, Arc::clone(&stop));
+        let _ = signal_hook::flag::register(signal, Arc::clone(&stop));
+    }
+    stop
+}
+
+/// Says what went wrong, and what to do.
+fn tell(summary: &Summary, record: &Path, err: &mut dyn Write) -> Result<u8, Failure> {
+    for (candidate, why) in &summary.halted {
+        let candidate = safe(candidate);
+        writeln!(err, "error: candidate `{candidate}` was no longer asked: {}", safe(why))?;
+    }
+    if summary.stopped {
+        writeln!(err, "stopped: {} trials are not held", summary.not_held)?;
+    }
+    let outside = summary.void.keys().any(|reason| *reason != VoidReason::ToolMissing);
+    let again = outside || summary.not_held > 0 || !summary.halted.is_empty();
+    if again {
+        let record = record.display();
+        writeln!(err, "hint: run the same command again to hold what is void or missing in `{record}`")?;
+    }
+    Ok(if again { OUTSIDE } else { 0 })
+}

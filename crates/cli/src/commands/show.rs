@@ -1,0 +1,52 @@
+//! `fairtrial show`: trials in full.
+
+use std::collections::BTreeSet;
+use std::io::Write;
+
+use fairtrial_record::Record;
+use fairtrial_report::{Selection, ShowOptions, show, show_json};
+
+use crate::args::ShowArgs;
+use crate::errors::Failure;
+use crate::surroundings::Surroundings;
+
+/// Writes the trials that were asked for.
+pub fn run(
+    args: &ShowArgs,
+    surroundings: &Surroundings,
+    out: &mut dyn Write,
+) -> Result<u8, Failure> {
+    let record = Record::open(&args.record)?;
+    let selection = Selection {
+        task: args.task.clone(),
+        candidate: args.candidate.clone(),
+        trial: args.trial,
+    };
+    let trials = record.trials()?;
+    if !trials.iter().any(|trial| selection.takes(trial)) {
+        return Err(nothing(args, &record));
+    }
+    if args.json {
+        show_json(out, &record, &selection, args.unseal)?;
+    } else {
+        let options = ShowOptions { unseal: args.unseal, style: surroundings.style() };
+        show(out, &record, &selection, options)?;
+    }
+    Ok(0)
+}
+
+fn nothing(args: &ShowArgs, record: &Record) -> Failure {
+    let mut wanted = Vec::new();
+    wanted.extend(args.task.as_ref().map(|it| format!("of task `{it}`")));
+    wanted.extend(args.candidate.as_ref().map(|it| format!("of candidate `{it}`")));
+    wanted.extend(args.trial.map(|it| format!("number {it}")));
+    let wanted = if wanted.is_empty() { "begun yet".to_owned() } else { wanted.join(", ") };
+    let manifest = record.manifest();
+    let list = |names: BTreeSet<&str>| names.into_iter().collect::<Vec<_>>().join(", ");
+    let there = format!(
+        "tasks: {}; candidates: {}",
+        list(manifest.tasks.iter().map(|it| it.name.as_str()).collect()),
+        list(manifest.plan.candidates.iter().map(|it| it.name()).collect()),
+    );
+    Failure::NothingSelected { record: args.record.clone(), wanted, there }
+}

@@ -1,0 +1,47 @@
+//! `fairtrial standin`: simulated models on loopback.
+
+use std::fs;
+use std::io::Write;
+
+use fairtrial_core::recipe::Recipes;
+use fairtrial_grading::read_docket;
+use fairtrial_standin::{Standin, parse_models, shipped_models, start};
+
+use crate::args::StandinArgs;
+use crate::errors::Failure;
+use crate::surroundings::Surroundings;
+
+/// Serves until the process is ended.
+pub fn run(
+    args: &StandinArgs,
+    surroundings: &Surroundings,
+    out: &mut dyn Write,
+    err: &mut dyn Write,
+) -> Result<u8, Failure> {
+    let docket = read_docket(&args.docket, &Recipes::shipped())?;
+    let models = match &args.models {
+        None => shipped_models(),
+        Some(path) => {
+            let text = fs::read_to_string(path).map_err(|source| Failure::File {
+                what: "read",
+                path: path.clone(),
+                source,
+            })?;
+            parse_models(&path.display().to_string(), &text)?
+        }
+    };
+    let key = match &args.key_env {
+        None => None,
+        Some(name) => match surroundings.variable(name) {
+            Some(key) => Some(key),
+            None => return Err(Failure::NoVariable(name.clone())),
+        },
+    };
+    let names = models.iter().map(|it| it.name.clone()).collect::<Vec<_>>().join(", ");
+    let handle = start(Standin { models, tasks: docket.tasks, seed: args.seed, key }, args.port)?;
+    writeln!(out, "{}", handle.endpoint())?;
+    out.flush()?;
+    writeln!(err, "serving {names}; interrupt to end")?;
+    handle.wait();
+    Ok(0)
+}

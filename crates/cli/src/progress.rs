@@ -1,0 +1,140 @@
+//! How far a run is: bars on a terminal, plain lines otherwise.
+
+use std::io::Write;
+use std::time::{Duration, Instant};
+
+use fairtrial_core::schedule::TrialKey;
+use fairtrial_core::verdict::Verdict;
+use fairtrial_hearing::{Observer, Progress};
+use fairtrial_report::{duration, money, safe};
+use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
+
+/// Longest silence between two plain lines.
+const QUIET: Duration = Duration::from_secs(5);
+
+/// Bars, one for the run and one for each candidate.
+pub struct Bars {
+    all: MultiProgress,
+    run: ProgressBar,
+    candidates: Vec<ProgressBar>,
+    began: Instant,
+    currency: String,
+}
+
+impl Bars {
+    /// Bars on standard error.
+    pub fn new(currency: &str, colour: bool) -> Self {
+        let all = MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(10));
+        let bar = if colour { "{bar:32.cyan/black.bright}" } else { "{bar:32}" };
+        let style = ProgressStyle::with_template(&format!("{{prefix:>20}} {bar} {{msg}}"));
+        let style = style.unwrap_or_else(|_| ProgressStyle::default_bar());
+        let run = all.add(ProgressBar::new(0).with_style(style.progress_chars("━━─")));
+        run.set_prefix("trials");
+        let currency = currency.to_owned();
+        Self { all, run, candidates: Vec::new(), began: Instant::now(), currency }
+    }
+
+    /// Takes the bars away.
+    pub fn clear(&self) {
+        let _ = self.all.clear();
+    }
+}
+
+/// Trials over, time left and money spent, in one line.
+fn overall(progress: &Progress, began: Instant, currency: &str) -> String {
+    let spent = format!("{} {}", money(progress.cost), safe(currency));
+    let left = time_left(progress, began).map_or(String::new(), |it| format!(" · {it} left"));
+    format!("{} of {}{left} · {spent} spent", progress.over, progress.total)
+}
+
+fn time_left(progress: &Progress, began: Instant) -> Option<String> {
+    let remaining = progress.total.saturating_sub(progress.over);
+    if progress.over_now < 5 || remaining == 0 {
+        return None;
+    }
+    let each = began.elapsed().as_secs_f64() / progress.over_now as f64;
+    Some(duration(each * remaining as f64))
+}
+
+fn candidate_line((_, counted, passed, void): &(String, usize, usize, usize)) -> String {
+    let share = match counted {
+        0 => "–".to_owned(),
+        n => format!("{:.0} %", *passed as f64 / *n as f64 * 100.0),
+    };
+    let void = if *void == 0 { String::new() } else { format!(", {void} void") };
+    format!("{share:>5} passed of {counted}{void}")
+}
+
+impl Observer for Bars {
+    fn progress(&mut self, progress: &Progress) {
+        self.run.set_length(progress.total as u64);
+        self.run.set_position(progress.over as u64);
+        self.run.set_message(overall(progress, self.began, &self.currency));
+        for (index, row) in progress.candidates.iter().enumerate() {
+            if self.candidates.len() <= index {
+                let bar = self.all.add(ProgressBar::new(0).with_style(self.run.style()));
+                let name: String = safe(&row.0).chars().take(20).collect();
+                bar.set_prefix(name);
+                self.candidates.push(bar);
+            }
+            let bar = &self.candidates[index];
+            bar.set_length((progress.total / progress.candidates.len().max(1)) as u64);
+            bar.set_position((row.1 + row.3) as u64);
+            bar.set_message(candidate_line(row));
+        }
+    }
+
+    fn trial_over(&mut self, _key: &TrialKey, _verdict: Verdict, _attempts: u32) {}
+
+    fn stopping(&mut self, under_way: usize) {
+        let _ = self.all.println(stopping_line(under_way));
+    }
+}
+
+fn stopping_line(under_way: usize) -> String {
+    format!(
+        "stopping: waiting for {under_way} trials under way; interrupt again to end at once \
+         (what is committed stays)"
+    )
+}
+
+/// Plain lines, for pipes and logs.
+pub struct Lines<'a> {
+    err: &'a mut dyn Write,
+    began: Instant,
+    last: Option<Instant>,
+    currency: String,
+}
+
+impl<'a> Lines<'a> {
+    /// Lines on `err`.
+    pub fn new(err: &'a mut dyn Write, currency: &str) -> Self {
+        Self { err, began: Instant::now(), last: None, currency: currency.to_owned() }
+    }
+}
+
+impl Observer for Lines<'_> {
+    fn progress(&mut self, progress: &Progress) {
+        let due = self.last.is_none_or(|last| last.elapsed() >= QUIET);
+        if !due && progress.over < progress.total {
+            return;
+        }
+        self.last = Some(Instant::now());
+        let rows = progress.candidates.iter().map(|row| {
+            format!("{} {}", safe(&row.0), candidate_line(row).trim_start())
+        });
+        let rows = rows.collect::<Vec<_>>().join("; ");
+        // A log that cannot be written must not end a run that costs money.
+        let _ = writeln!(
+            self.err,
+            "trials {}; {rows}",
+            overall(progress, self.began, &self.currency)
+        );
+    }
+
+    fn trial_over(&mut self, _key: &TrialKey, _verdict: Verdict, _attempts: u32) {}
+
+    fn stopping(&mut self, under_way: usize) {
+        let _ = writeln!(self.err, "{}", stopping_line(under_way));
+    }
+}

@@ -1,0 +1,287 @@
+//! Trials in full, for people.
+
+use std::io::{self, Write};
+
+use fairtrial_core::answer::Sent;
+use fairtrial_core::judgement::TestOutcome;
+use fairtrial_core::verdict::Verdict;
+use fairtrial_record::{AttemptRow, Record, RecordError, TrialRow};
+
+use crate::figures::{duration, money};
+use crate::safe::safe;
+use crate::style::Style;
+use crate::table::layout;
+
+/// Which trials are wanted; `None` is any.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Selection {
+    /// The task's name.
+    pub task: Option<String>,
+    /// The candidate's name.
+    pub candidate: Option<String>,
+    /// The trial's number in the record.
+    pub trial: Option<i64>,
+}
+
+/// How trials are shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ShowOptions {
+    /// Whether what is sealed is shown: inputs, expectations, results.
+    pub unseal: bool,
+    /// How it looks.
+    pub style: Style,
+}
+
+impl Selection {
+    /// Whether a trial is wanted.
+    #[must_use]
+    pub fn takes(&self, trial: &TrialRow) -> bool {
+        self.task.as_ref().is_none_or(|it| *it == trial.key.task)
+            && self.candidate.as_ref().is_none_or(|it| *it == trial.key.candidate)
+            && self.trial.is_none_or(|it| it == trial.id)
+    }
+
+    /// Whether it is narrow enough for trials to be shown in full rather than listed.
+    fn is_narrow(&self, count: usize) -> bool {
+        count <= 1 || self.trial.is_some() || (self.task.is_some() && self.candidate.is_some())
+    }
+}
+
+/// Why something could not be shown.
+#[derive(Debug, thiserror::Error)]
+pub enum ShowError {
+    /// The record.
+    #[error(transparent)]
+    Record(#[from] RecordError),
+    /// The writer.
+    #[error(transparent)]
+    Write(#[from] io::Error),
+}
+
+/// Writes trials: in full when the selection is narrow, else a list. Gives their number.
+///
+/// # Errors
+/// When the record cannot be read, or the writer fails.
+pub fn show(
+    out: &mut dyn Write,
+    record: &Record,
+    selection: &Selection,
+    options: ShowOptions,
+) -> Result<usize, ShowError> {
+    let trials = record.trials()?;
+    let mut wanted: Vec<&TrialRow> = trials.iter().filter(|it| selection.takes(it)).collect();
+    wanted.sort_by_key(|it| (&it.key.task, &it.key.candidate, it.key.sample));
+    if !selection.is_narrow(wanted.len()) {
+        list(out, &wanted, options.style)?;
+        return Ok(wanted.len());
+    }
+    for trial in &wanted {
+        show_trial(out, record, trial, options)?;
+    }
+    Ok(wanted.len())
+}
+
+fn list(out: &mut dyn Write, trials: &[&TrialRow], style: Style) -> io::Result<()> {
+    let header = ["trial", "task", "candidate", "sample", "attempts", "tests", "verdict"];
+    let row = |trial: &&TrialRow| {
+        vec![
+            trial.id.to_string(),
+            safe(&trial.key.task).into_owned(),
+            safe(&trial.key.candidate).into_owned(),
+            trial.key.sample.to_string(),
+            trial.attempts.len().to_string(),
+            trial.attempts.last().map_or("–".to_owned(), tests_of),
+            trial.verdict.map_or("under way".to_owned(), |it| it.to_string()),
+        ]
+    };
+    let rows: Vec<_> = trials.iter().map(row).collect();
+    for (index, line) in layout(&header, &rows, &[1, 2, 6]).iter().enumerate() {
+        let verdict = index.checked_sub(1).and_then(|it| trials.get(it)).and_then(|it| it.verdict);
+        let line = match (index, verdict) {
+            (0, _) => style.dim(line),
+            (_, Some(verdict)) => {
+                let word = verdict.to_string();
+                let head = line.strip_suffix(&word).unwrap_or(line.as_str());
+                format!("{head}{}", style.verdict(verdict, &word))
+            }
+            _ => line.clone(),
+        };
+        writeln!(out, "{line}")?;
+    }
+    Ok(())
+}
+
+fn tests_of(attempt: &AttemptRow) -> String {
+    format!("{}/{}", attempt.tests_passed, attempt.tests_total)
+}
+
+fn show_trial(
+    out: &mut dyn Write,
+    record: &Record,
+    trial: &TrialRow,
+    options: ShowOptions,
+) -> Result<(), ShowError> {
+    let style = options.style;
+    let key = &trial.key;
+    writeln!(
+        out,
+        "{}",
+        style.heading(&safe(&format!(
+            "trial {}: {}, {}, sample {}",
+            trial.id, key.task, key.candidate, key.sample
+        )))
+    )?;
+    let verdict = match trial.verdict {
+        Some(verdict) => style.verdict(verdict, &verdict.to_string()),
+        None => "under way".to_owned(),
+    };
+    let note = record.manifest().tasks.iter().find(|it| it.name == key.task);
+    if let Some(note) = note {
+        writeln!(
+            out,
+            "{} · {}, {}, difficulty {}",
+            safe(&note.title), safe(&note.language), safe(&note.category), note.difficulty
+        )?;
+    }
+    let tokens = trial.tokens();
+    writeln!(
+        out,
+        "{verdict} after {} · answered in {} · {} tokens in, {} out · {} {}",
+        count(trial.attempts.len(), "attempt"),
+        duration(trial.seconds()),
+        tokens.input,
+        tokens.output,
+        money(trial.cost()),
+        safe(&record.manifest().plan.currency),
+    )?;
+    part(out, "prompt", &record.text(&trial.prompt)?, style)?;
+    for request in trial.requests.iter().filter(|it| it.outcome != "answered") {
+        let status = request.status.map_or(String::new(), |it| format!(", status {it}"));
+        writeln!(
+            out,
+            "request {} of attempt {} was not answered: {}{status}: {}",
+            request.number,
+            request.attempt,
+            safe(&request.outcome),
+            safe(&request.detail)
+        )?;
+    }
+    for attempt in &trial.attempts {
+        show_attempt(out, record, attempt, options)?;
+    }
+    writeln!(out)?;
+    Ok(())
+}
+
+fn show_attempt(
+    out: &mut dyn Write,
+    record: &Record,
+    attempt: &AttemptRow,
+    options: ShowOptions,
+) -> Result<(), ShowError> {
+    let style = options.style;
+    writeln!(out, "\n{}", style.heading(&format!("attempt {}", attempt.number)))?;
+    match attempt.verdict {
+        Some(verdict) => {
+            let tests = tests_of(attempt);
+            let word = style.verdict(verdict, &verdict.to_string());
+            writeln!(out, "{word}, {tests} tests, judged in {}", duration(attempt.judge_seconds))?;
+        }
+        None => writeln!(out, "not judged yet")?,
+    }
+    if !attempt.deviations.is_empty() {
+        let deviations = attempt.deviations.join(", ");
+        writeln!(out, "not in the form asked for: {deviations}")?;
+    }
+    if attempt.cut_off {
+        writeln!(out, "the host cut the answer off")?;
+    }
+    for note in &attempt.notes {
+        writeln!(out, "note: {}", safe(note))?;
+    }
+    let answer = match record.answer(attempt)? {
+        Sent::Text(text) | Sent::Patch(text) => text,
+        Sent::Files(_) => String::new(),
+    };
+    if !answer.is_empty() {
+        part(out, "answer", &answer, style)?;
+    }
+    if let Some(digest) = &attempt.code {
+        for (path, bytes) in record.files(digest)? {
+            let code = String::from_utf8_lossy(&bytes).into_owned();
+            part(out, &format!("code as found: {path}"), &code, style)?;
+        }
+    }
+    show_tests(out, &record.tests(attempt.id)?, options)?;
+    if let Some(digest) = &attempt.message {
+        part(out, "reported", &record.text(digest)?, style)?;
+    }
+    if let Some(digest) = &attempt.feedback {
+        part(out, "feedback", &record.text(digest)?, style)?;
+    }
+    Ok(())
+}
+
+fn show_tests(
+    out: &mut dyn Write,
+    tests: &[TestOutcome],
+    options: ShowOptions,
+) -> Result<(), ShowError> {
+    if tests.is_empty() {
+        return Ok(());
+    }
+    let style = options.style;
+    writeln!(out, "\n{}", style.bold("tests"))?;
+    for test in tests {
+        let verdict = test.failed.map_or(Verdict::Pass, Verdict::Fail);
+        let word = style.verdict(verdict, &format!("{:<4}", verdict.word()));
+        let usage = test.usage.map_or(String::new(), |usage| {
+            format!(" · {}, {} MiB", duration(usage.cpu_seconds), usage.peak_memory >> 20)
+        });
+        let why = match (test.failed, test.summary.is_empty()) {
+            (Some(reason), false) => format!(" {reason}: {}", safe(&test.summary)),
+            (Some(reason), true) => format!(" {reason}"),
+            (None, _) => String::new(),
+        };
+        writeln!(out, "  {word} {}{why}{}", safe(&test.name), style.dim(&usage))?;
+        if options.unseal || test.visible {
+            for (title, text) in
+                [("input", &test.input), ("expected", &test.expected), ("found", &test.found)]
+            {
+                if !text.is_empty() && (title != "input" || test.failed.is_some() || options.unseal) {
+                    indented(out, title, text, style)?;
+                }
+            }
+        }
+    }
+    Ok(())
+}
+
+fn indented(out: &mut dyn Write, title: &str, text: &str, style: Style) -> io::Result<()> {
+    let text = safe(text);
+    let mut lines = text.trim_end().lines();
+    let title = style.dim(&format!("{title:>8}"));
+    writeln!(out, "       {title} {}", lines.next().unwrap_or_default())?;
+    for line in lines {
+        writeln!(out, "                {line}")?;
+    }
+    Ok(())
+}
+
+/// A titled text, set off by a bar.
+fn part(out: &mut dyn Write, title: &str, text: &str, style: Style) -> io::Result<()> {
+    writeln!(out, "\n{}", style.bold(&safe(title)))?;
+    let bar = style.dim("│");
+    for line in safe(text).trim_end().lines() {
+        if line.is_empty() {
+            writeln!(out, "  {bar}")?;
+        } else {
+            writeln!(out, "  {bar} {line}")?;
+        }
+    }
+    Ok(())
+}
+
+fn count(number: usize, what: &str) -> String {
+    format!("{number} {what}{}", if number == 1 { "" } else { "s" })
+}

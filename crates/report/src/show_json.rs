@@ -1,0 +1,197 @@
+//! Trials in full, for programs.
+
+use std::io::Write;
+
+use fairtrial_core::judgement::TestOutcome;
+use fairtrial_core::verdict::Verdict;
+use fairtrial_record::{AttemptRow, Record, RequestRow, TrialRow};
+use serde::Serialize;
+use serde_json::Value;
+
+use crate::show::{Selection, ShowError};
+
+/// The version of this output.
+const FORMAT_VERSION: u32 = 1;
+
+#[derive(Serialize)]
+struct Output {
+    format_version: u32,
+    trials: Vec<Trial>,
+}
+
+#[derive(Serialize)]
+struct Trial {
+    trial: i64,
+    candidate: String,
+    task: String,
+    sample: u32,
+    holding: u32,
+    verdict: Option<&'static str>,
+    reason: Option<&'static str>,
+    begun: String,
+    ended: Option<String>,
+    seconds: f64,
+    cost: f64,
+    prompt: String,
+    attempts: Vec<Attempt>,
+    requests: Vec<Request>,
+}
+
+#[derive(Serialize)]
+struct Attempt {
+    attempt: u32,
+    verdict: Option<&'static str>,
+    reason: Option<&'static str>,
+    tests_passed: u32,
+    tests_total: u32,
+    credit: f64,
+    answer_kind: String,
+    answer: String,
+    cut_off: bool,
+    deviations: Vec<String>,
+    code: Option<Value>,
+    message: Option<String>,
+    notes: Vec<String>,
+    feedback: Option<String>,
+    judge_seconds: f64,
+    tests: Vec<Test>,
+}
+
+#[derive(Serialize)]
+struct Test {
+    name: String,
+    visible: bool,
+    verdict: &'static str,
+    reason: Option<&'static str>,
+    summary: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    input: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    expected: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    found: Option<String>,
+    points: f64,
+    cpu_seconds: Option<f64>,
+    wall_seconds: Option<f64>,
+    peak_memory_bytes: Option<u64>,
+}
+
+#[derive(Serialize)]
+struct Request {
+    attempt: u32,
+    number: u32,
+    outcome: String,
+    detail: String,
+    status: Option<u16>,
+    seconds: f64,
+    first_token_seconds: Option<f64>,
+    tokens_input: u64,
+    tokens_cached: u64,
+    tokens_output: u64,
+    tokens_estimated: bool,
+    cost: f64,
+}
+
+/// Writes trials as JSON. Gives their number. What is sealed is left out unless `unseal`.
+///
+/// # Errors
+/// When the record cannot be read, or the writer fails.
+pub fn show_json(
+    out: &mut dyn Write,
+    record: &Record,
+    selection: &Selection,
+    unseal: bool,
+) -> Result<usize, ShowError> {
+    let rows = record.trials()?;
+    let rows = rows.into_iter().filter(|row| selection.takes(row));
+    let trials: Vec<Trial> =
+        rows.map(|row| trial(record, row, unseal)).collect::<Result<_, ShowError>>()?;
+    let count = trials.len();
+    let output = Output { format_version: FORMAT_VERSION, trials };
+    serde_json::to_writer_pretty(&mut *out, &output).map_err(std::io::Error::from)?;
+    writeln!(out)?;
+    Ok(count)
+}
+
+fn trial(record: &Record, row: TrialRow, unseal: bool) -> Result<Trial, ShowError> {
+    Ok(Trial {
+        trial: row.id,
+        holding: row.holding,
+        verdict: row.verdict.map(Verdict::word),
+        reason: row.verdict.and_then(Verdict::reason),
+        seconds: row.seconds(),
+        cost: row.cost(),
+        prompt: record.text(&row.prompt)?,
+        attempts: row
+            .attempts
+            .into_iter()
+            .map(|it| attempt(record, it, unseal))
+            .collect::<Result<_, ShowError>>()?,
+        requests: row.requests.into_iter().map(request).collect(),
+        candidate: row.key.candidate,
+        task: row.key.task,
+        sample: row.key.sample,
+        begun: row.begun,
+        ended: row.ended,
+    })
+}
+
+fn attempt(record: &Record, row: AttemptRow, unseal: bool) -> Result<Attempt, ShowError> {
+    let text = |digest: &Option<String>| digest.as_deref().map(|it| record.text(it)).transpose();
+    let json = |text: String| serde_json::from_str(&text).unwrap_or(Value::Null);
+    let tests = record.tests(row.id)?.into_iter().map(|it| test(it, unseal)).collect();
+    Ok(Attempt {
+        attempt: row.number,
+        verdict: row.verdict.map(Verdict::word),
+        reason: row.verdict.and_then(Verdict::reason),
+        tests_passed: row.tests_passed,
+        tests_total: row.tests_total,
+        credit: row.credit,
+        answer: record.text(&row.answer)?,
+        cut_off: row.cut_off,
+        code: text(&row.code)?.map(json),
+        message: text(&row.message)?,
+        feedback: text(&row.feedback)?,
+        answer_kind: row.answer_kind,
+        deviations: row.deviations,
+        notes: row.notes,
+        judge_seconds: row.judge_seconds,
+        tests,
+    })
+}
+
+fn test(test: TestOutcome, unseal: bool) -> Test {
+    let open = unseal || test.visible;
+    let shown = |text: String| Some(text).filter(|text| open && !text.is_empty());
+    Test {
+        verdict: test.failed.map_or("pass", |_| "fail"),
+        reason: test.failed.map(|it| it.word()),
+        input: shown(test.input),
+        expected: shown(test.expected),
+        found: shown(test.found),
+        name: test.name,
+        visible: test.visible,
+        summary: test.summary,
+        points: test.points,
+        cpu_seconds: test.usage.map(|it| it.cpu_seconds),
+        wall_seconds: test.usage.map(|it| it.wall_seconds),
+        peak_memory_bytes: test.usage.map(|it| it.peak_memory),
+    }
+}
+
+fn request(row: RequestRow) -> Request {
+    Request {
+        attempt: row.attempt,
+        number: row.number,
+        outcome: row.outcome,
+        detail: row.detail,
+        status: row.status,
+        seconds: row.seconds,
+        first_token_seconds: row.first_token,
+        tokens_input: row.tokens.input,
+        tokens_cached: row.tokens.cached,
+        tokens_output: row.tokens.output,
+        tokens_estimated: row.estimated,
+        cost: row.cost,
+    }
+}

@@ -1,0 +1,167 @@
+//! The ranking, for people.
+
+use std::collections::BTreeMap;
+use std::io::{self, Write};
+
+use fairtrial_core::plan::Candidate;
+use fairtrial_core::standings::{Standing, Standings, TrialResult};
+use fairtrial_core::verdict::Verdict;
+use fairtrial_record::{Manifest, Record, RecordError, TrialRow};
+
+use crate::figures::{duration, money, percent, thousands};
+use crate::safe::safe;
+use crate::style::Style;
+use crate::table::layout;
+
+/// A record, read as far as the standings need it.
+#[derive(Debug)]
+pub struct Loaded {
+    /// What it says of the run.
+    pub manifest: Manifest,
+    /// Its trials.
+    pub trials: Vec<TrialRow>,
+    /// Who stands where.
+    pub standings: Standings,
+}
+
+/// Reads a record and computes the standings.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn load(record: &Record) -> Result<Loaded, RecordError> {
+    let trials = record.trials()?;
+    let manifest = record.manifest().clone();
+    let results: Vec<TrialResult> = trials.iter().filter_map(TrialRow::result).collect();
+    let names: Vec<&str> = manifest.plan.candidates.iter().map(Candidate::name).collect();
+    let standings = Standings::compute(&names, &results);
+    Ok(Loaded { manifest, trials, standings })
+}
+
+/// Writes the standings as a table with notes.
+///
+/// # Errors
+/// When the writer fails.
+pub fn standings(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
+    let plan = &loaded.manifest.plan;
+    let rows = &loaded.standings.candidates;
+    let title = if plan.title.is_empty() { "Standings" } else { &plan.title };
+    writeln!(out, "{}", style.heading(&safe(title)))?;
+    let tasks = loaded.manifest.tasks.len();
+    writeln!(
+        out,
+        "{tasks} tasks, {} samples each, up to {} attempts; costs in {}\n",
+        plan.samples, plan.attempts, safe(&plan.currency)
+    )?;
+    let header = [
+        "rank", "candidate", "solved", "share", "95 % interval", "first go", "repairs", "s/trial",
+        "tokens", "cost", "void",
+    ];
+    let cells: Vec<_> = rows.iter().map(cells).collect();
+    for (index, line) in layout(&header, &cells, &[1]).iter().enumerate() {
+        writeln!(out, "{}", if index == 0 { style.dim(line) } else { line.clone() })?;
+    }
+    writeln!(out)?;
+    notes(out, loaded, style)
+}
+
+fn cells(row: &Standing) -> Vec<String> {
+    let dash = || "–".to_owned();
+    let mut name = safe(&row.name).into_owned();
+    if name.chars().count() > 20 {
+        name = name.chars().take(19).chain(['…']).collect();
+    }
+    vec![
+        row.rank.map_or_else(dash, |it| it.to_string()),
+        name,
+        format!("{}/{}", row.solved, row.trials),
+        row.solved_rate.map_or_else(dash, percent),
+        row.interval.map_or_else(dash, |(low, high)| {
+            format!("{:.0} to {:.0} %", low * 100.0, high * 100.0)
+        }),
+        row.first_try_rate.map_or_else(dash, percent),
+        row.mean_repairs.map_or_else(dash, |it| format!("{it:.2}")),
+        if row.trials == 0 { dash() } else { duration(row.seconds / row.trials as f64) },
+        thousands(row.tokens.input + row.tokens.output),
+        money(row.cost),
+        row.void.to_string(),
+    ]
+}
+
+/// What a reader must know to read the table rightly.
+fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
+    let rows = &loaded.standings.candidates;
+    let mut lines = Vec::new();
+    let mut by_rank = BTreeMap::<usize, Vec<&str>>::new();
+    for row in rows {
+        if let Some(rank) = row.rank {
+            by_rank.entry(rank).or_default().push(&row.name);
+        }
+    }
+    for (rank, names) in by_rank.iter().filter(|it| it.1.len() > 1) {
+        let names = names.iter().map(|it| safe(it)).collect::<Vec<_>>().join(", ");
+        lines.push(format!(
+            "Rank {rank} is shared by {names}: their difference from the first of them is not \
+             established."
+        ));
+    }
+    let deviating: Vec<String> = rows
+        .iter()
+        .filter(|row| row.deviating > 0)
+        .map(|row| format!("{} {} of {}", safe(&row.name), row.deviating, row.answers))
+        .collect();
+    if !deviating.is_empty() {
+        lines.push(format!(
+            "Answers not in the form asked for (read {}): {}.",
+            loaded.manifest.plan.reading,
+            deviating.join(", ")
+        ));
+    }
+    let mut void = BTreeMap::<&str, usize>::new();
+    for trial in &loaded.trials {
+        if let Some(verdict @ Verdict::Void(_)) = trial.verdict {
+            *void.entry(verdict.reason().unwrap_or_default()).or_default() += 1;
+        }
+    }
+    if !void.is_empty() {
+        let void: Vec<_> = void.iter().map(|(reason, count)| format!("{count} {reason}")).collect();
+        lines.push(format!("Void trials count for nobody: {}.", void.join(", ")));
+    }
+    let wanted = loaded.manifest.tasks.len() * loaded.manifest.plan.samples as usize * rows.len();
+    let over = loaded.trials.iter().filter(|it| it.verdict.is_some()).count();
+    if over < wanted {
+        lines.push(format!("The run is not complete: {over} of {wanted} trials are over."));
+    }
+    if loaded.trials.iter().flat_map(|it| &it.requests).any(|it| it.estimated) {
+        lines.push("Some hosts did not count tokens: those were estimated from lengths.".into());
+    }
+    if loaded.manifest.machines.len() > 1 {
+        lines.push(format!(
+            "The run was held in {} different surroundings; see `machines` in the manifest.",
+            loaded.manifest.machines.len()
+        ));
+    }
+    for line in lines {
+        for part in wrap(&line, style.width) {
+            writeln!(out, "{part}")?;
+        }
+    }
+    Ok(())
+}
+
+/// Breaks a line at spaces.
+pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut lines = vec![String::new()];
+    for word in text.split(' ') {
+        let last = lines.last().map_or(0, |line| unicode_width::UnicodeWidthStr::width(&**line));
+        if last > 0 && last + 1 + unicode_width::UnicodeWidthStr::width(word) > width {
+            lines.push(String::new());
+        }
+        if let Some(line) = lines.last_mut() {
+            if !line.is_empty() {
+                line.push(' ');
+            }
+            line.push_str(word);
+        }
+    }
+    lines
+}

@@ -1,0 +1,112 @@
+//! The ranking, for programs.
+
+use std::io::{self, Write};
+
+use fairtrial_core::standings::{Comparison, LEVEL, Standing};
+use serde::Serialize;
+
+use crate::standings::Loaded;
+
+/// The version of this output.
+const FORMAT_VERSION: u32 = 1;
+
+#[derive(Serialize)]
+struct Output<'a> {
+    format_version: u32,
+    title: &'a str,
+    currency: &'a str,
+    tasks: usize,
+    samples: u32,
+    attempts: u32,
+    reading: &'a str,
+    complete: bool,
+    candidates: Vec<Row<'a>>,
+    comparisons: Vec<Pair<'a>>,
+}
+
+#[derive(Serialize)]
+struct Row<'a> {
+    name: &'a str,
+    rank: Option<usize>,
+    trials: usize,
+    solved: usize,
+    solved_rate: Option<f64>,
+    interval: Option<[f64; 2]>,
+    first_try: usize,
+    first_try_rate: Option<f64>,
+    mean_repairs: Option<f64>,
+    void: usize,
+    cost: f64,
+    seconds: f64,
+    tokens_input: u64,
+    tokens_cached: u64,
+    tokens_output: u64,
+    answers: usize,
+    answers_deviating: usize,
+}
+
+#[derive(Serialize)]
+struct Pair<'a> {
+    first: &'a str,
+    second: &'a str,
+    tasks: usize,
+    difference: f64,
+    p_adjusted: f64,
+    established: bool,
+}
+
+/// Writes the standings as JSON.
+///
+/// # Errors
+/// When the writer fails.
+pub fn standings_json(out: &mut dyn Write, loaded: &Loaded) -> io::Result<()> {
+    let plan = &loaded.manifest.plan;
+    let wanted = loaded.manifest.tasks.len() * plan.samples as usize * plan.candidates.len();
+    let output = Output {
+        format_version: FORMAT_VERSION,
+        title: &plan.title,
+        currency: &plan.currency,
+        tasks: loaded.manifest.tasks.len(),
+        samples: plan.samples,
+        attempts: plan.attempts,
+        reading: plan.reading.word(),
+        complete: loaded.trials.iter().filter(|it| it.verdict.is_some()).count() == wanted,
+        candidates: loaded.standings.candidates.iter().map(row).collect(),
+        comparisons: loaded.standings.comparisons.iter().map(pair).collect(),
+    };
+    serde_json::to_writer_pretty(&mut *out, &output)?;
+    writeln!(out)
+}
+
+fn row(row: &Standing) -> Row<'_> {
+    Row {
+        name: &row.name,
+        rank: row.rank,
+        trials: row.trials,
+        solved: row.solved,
+        solved_rate: row.solved_rate,
+        interval: row.interval.map(|(low, high)| [low, high]),
+        first_try: row.first_try,
+        first_try_rate: row.first_try_rate,
+        mean_repairs: row.mean_repairs,
+        void: row.void,
+        cost: row.cost,
+        seconds: row.seconds,
+        tokens_input: row.tokens.input,
+        tokens_cached: row.tokens.cached,
+        tokens_output: row.tokens.output,
+        answers: row.answers,
+        answers_deviating: row.deviating,
+    }
+}
+
+fn pair(pair: &Comparison) -> Pair<'_> {
+    Pair {
+        first: &pair.names.0,
+        second: &pair.names.1,
+        tasks: pair.tasks,
+        difference: pair.difference,
+        p_adjusted: pair.p,
+        established: pair.p < LEVEL,
+    }
+}

@@ -1,0 +1,2 @@
+def berth_label(quay, number):
+    return quay.strip().upper() + "-" + str(number).zfill(3)

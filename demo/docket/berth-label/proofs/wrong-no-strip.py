@@ -1,0 +1,2 @@
+def berth_label(quay, number):
+    return f"{quay.upper()}-{number:03d}"

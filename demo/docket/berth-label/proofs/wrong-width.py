@@ -1,0 +1,2 @@
+def berth_label(quay, number):
+    return f"{quay.strip().upper()}-{number:02d}"

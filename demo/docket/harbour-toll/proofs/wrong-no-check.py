@@ -1,0 +1,7 @@
+RATES = {"A": 1.25, "B": 0.8, "C": 0.35}
+
+def harbour_toll(kind, tonnes, nights=1):
+    toll = RATES[kind] * tonnes * nights
+    if nights > 7:
+        toll *= 0.9
+    return max(toll, 15.0)

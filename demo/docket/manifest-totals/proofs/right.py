@@ -1,0 +1,5 @@
+def manifest_totals(rows):
+    totals = {}
+    for consignee, kilograms in rows:
+        totals[consignee] = totals.get(consignee, 0) + kilograms
+    return {name: kilograms for name, kilograms in totals.items() if kilograms > 0}

@@ -1,0 +1,2 @@
+def tide_gap(high, low):
+    return abs(high - low) + 1

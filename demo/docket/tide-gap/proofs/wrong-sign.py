@@ -1,0 +1,2 @@
+def tide_gap(high, low):
+    return high - low
