@@ -15,8 +15,8 @@ use fairtrial_standin::StandinError;
 
 use crate::surroundings::Surroundings;
 
-/// Exit code of the answer "no".
-pub const NO: u8 = 1;
+
+
 /// Exit code of a wrong call: an argument, or a file that the user wrote.
 pub const USAGE: u8 = 2;
 /// Exit code of a fault outside: a host, the disk, this machine.

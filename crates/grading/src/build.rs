@@ -1,7 +1,10 @@
 //! From source files to something that can be run: once for all cases of an attempt.
 
+use std::collections::VecDeque;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::prompt::head_and_tail;
 use fairtrial_core::tree::FileTree;
@@ -23,17 +26,48 @@ const CAPS: Caps = Caps {
 /// Longest compiler message that is kept, in bytes.
 const MESSAGE_MAX: usize = 8 << 10;
 
+/// Builds that are kept.
+const KEPT_MAX: usize = 24;
+
+/// What was built last, by what it was built from. Equal sources under equal commands are built
+/// once: candidates often send the same answer.
+#[derive(Debug, Default)]
+pub struct Builds(Mutex<VecDeque<(Digest, Arc<Archive>)>>);
+
+impl Builds {
+    fn find(&self, key: &Digest) -> Option<Arc<Archive>> {
+        let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.iter().find(|it| it.0 == *key).map(|it| Arc::clone(&it.1))
+    }
+
+    fn keep(&self, key: Digest, layer: &Arc<Archive>) {
+        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if kept.len() >= KEPT_MAX {
+            kept.pop_front();
+        }
+        kept.push_back((key, Arc::clone(layer)));
+    }
+}
+
 /// What building came to.
 pub enum Built {
     /// The work folder that every run starts from.
-    Ready(Archive),
+    Ready(Arc<Archive>),
     /// It did not build.
     Failed(Judgement),
 }
 
 /// Builds an answer. A language without build commands is ready as it is.
 pub fn build(bench: &Bench<'_>, files: &FileTree) -> Result<Built, JudgeError> {
-    let mut layer = Archive::of(files)?;
+    let mut layer = Arc::new(Archive::of(files)?);
+    if bench.recipe.build.is_empty() {
+        return Ok(Built::Ready(layer));
+    }
+    let commands = format!("{:?} {}", bench.recipe.build, bench.tool.program.display());
+    let key = Digest::of(format!("{commands} {}", Digest::of_tree(files)).as_bytes());
+    if let Some(layer) = bench.builds.find(&key) {
+        return Ok(Built::Ready(layer));
+    }
     for command in &bench.recipe.build {
         let job = Job { collect: Collect::All, ..bench.job(command, CAPS, vec![&layer]) };
         let outcome = run(&job)?;
@@ -41,9 +75,10 @@ pub fn build(bench: &Bench<'_>, files: &FileTree) -> Result<Built, JudgeError> {
             return Ok(Built::Failed(failed(bench, &outcome)));
         }
         if let Some(collected) = outcome.collected {
-            layer = collected;
+            layer = Arc::new(collected);
         }
     }
+    bench.builds.keep(key, &layer);
     Ok(Built::Ready(layer))
 }
 

@@ -26,6 +26,7 @@ pub(crate) const TIMEOUTS_MAX: usize = 2;
 pub struct Judge {
     recipes: Recipes,
     tools: Toolbox,
+    builds: build::Builds,
 }
 
 /// Our own part of judging failed: says nothing about the candidate.
@@ -52,7 +53,7 @@ impl Judge {
     /// A judge who knows these languages and has these tools.
     #[must_use]
     pub fn new(recipes: Recipes, tools: Toolbox) -> Self {
-        Self { recipes, tools }
+        Self { recipes, tools, builds: build::Builds::default() }
     }
 
     /// The tools.
@@ -91,7 +92,7 @@ impl Judge {
         };
         let mut files = task.given.clone();
         files.extend(answer.iter().map(|(path, bytes)| (path.clone(), bytes.clone())));
-        let bench = Bench { task, recipe, tool, limits };
+        let bench = Bench { task, recipe, tool, limits, builds: &self.builds };
         bench.judge(&files, examples).unwrap_or_else(|error| {
             let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
             Judgement { notes: vec![chain(&error)], ..bare }
@@ -116,6 +117,7 @@ pub(crate) struct Bench<'a> {
     pub recipe: &'a Recipe,
     pub tool: &'a Tool,
     pub limits: Limits,
+    pub builds: &'a build::Builds,
 }
 
 impl Bench<'_> {

@@ -20,6 +20,8 @@ pub fn duration(seconds: f64) -> String {
 /// An amount of money, with four significant places below one.
 #[must_use]
 pub fn money(amount: f64) -> String {
+    // A sum of nothing is minus zero.
+    let amount = amount + 0.0;
     if amount == 0.0 || amount >= 1.0 { format!("{amount:.2}") } else { format!("{amount:.4}") }
 }
 
