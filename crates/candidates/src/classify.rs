@@ -15,8 +15,14 @@ pub enum Refusal {
 
 /// Phrases by which hosts say that a conversation is too long.
 const TOO_LONG: &[&str] = &[
-    "context_length", "context length", "context window", "maximum context", "too many tokens",
-    "prompt is too long", "input is too long", "exceeds the maximum",
+    "context_length",
+    "context length",
+    "context window",
+    "maximum context",
+    "too many tokens",
+    "prompt is too long",
+    "input is too long",
+    "exceeds the maximum",
 ];
 
 /// Classifies a refusal by its HTTP status and what the host said.
@@ -47,7 +53,11 @@ mod tests {
             (404, "no such model", Refusal::Halt),
             (429, "slow down", Refusal::Again(RateLimit)),
             (503, "", Refusal::Again(ProviderError)),
-            (400, "This model's maximum context length is 8192", Refusal::Void(RequestRefusedForLength)),
+            (
+                400,
+                "This model's maximum context length is 8192",
+                Refusal::Void(RequestRefusedForLength),
+            ),
             (413, "", Refusal::Void(RequestRefusedForLength)),
             (400, "unknown field", Refusal::Void(ProviderError)),
             (302, "", Refusal::Again(ProviderError)),

@@ -15,8 +15,6 @@ use fairtrial_standin::StandinError;
 
 use crate::surroundings::Surroundings;
 
-
-
 /// Exit code of a wrong call: an argument, or a file that the user wrote.
 pub const USAGE: u8 = 2;
 /// Exit code of a fault outside: a host, the disk, this machine.
@@ -103,7 +101,9 @@ impl Failure {
     fn hints(&self) -> Vec<String> {
         match self {
             Self::Prepare(PrepareError::Asker(AskerError::NoKey { variable, .. })) => {
-                vec![format!("set it for this command: {variable}=… fairtrial run …")]
+                vec![format!(
+                    "set it for this command: {variable}=… fairtrial run …"
+                )]
             }
             Self::Hold(HoldError::OtherPlan { .. }) => vec![
                 "give the run a record of its own: fairtrial run PLAN --record DIR".to_owned(),
@@ -122,9 +122,9 @@ impl Failure {
 
 fn record_hints(error: &RecordError) -> Vec<String> {
     match error {
-        error if error.is_disk_full() => vec![
-            "what was committed is safe; make room and run the same command again".to_owned(),
-        ],
+        error if error.is_disk_full() => {
+            vec!["what was committed is safe; make room and run the same command again".to_owned()]
+        }
         RecordError::NotARecord(_) => {
             vec!["a record is the folder that `fairtrial run PLAN` writes".to_owned()]
         }

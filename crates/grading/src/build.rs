@@ -37,7 +37,9 @@ pub struct Builds(Mutex<VecDeque<(Digest, Arc<Archive>)>>);
 impl Builds {
     fn find(&self, key: &Digest) -> Option<Arc<Archive>> {
         let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.iter().find(|it| it.0 == *key).map(|it| Arc::clone(&it.1))
+        kept.iter()
+            .find(|it| it.0 == *key)
+            .map(|it| Arc::clone(&it.1))
     }
 
     fn keep(&self, key: Digest, layer: &Arc<Archive>) {
@@ -69,7 +71,10 @@ pub fn build(bench: &Bench<'_>, files: &FileTree) -> Result<Built, JudgeError> {
         return Ok(Built::Ready(layer));
     }
     for command in &bench.recipe.build {
-        let job = Job { collect: Collect::All, ..bench.job(command, CAPS, vec![&layer]) };
+        let job = Job {
+            collect: Collect::All,
+            ..bench.job(command, CAPS, vec![&layer])
+        };
         let outcome = run(&job)?;
         if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
             return Ok(Built::Failed(failed(bench, &outcome)));
@@ -83,7 +88,11 @@ pub fn build(bench: &Bench<'_>, files: &FileTree) -> Result<Built, JudgeError> {
 }
 
 fn failed(bench: &Bench<'_>, outcome: &Outcome) -> Judgement {
-    let text = if outcome.stderr.bytes.is_empty() { &outcome.stdout } else { &outcome.stderr };
+    let text = if outcome.stderr.bytes.is_empty() {
+        &outcome.stdout
+    } else {
+        &outcome.stderr
+    };
     let said = String::from_utf8_lossy(&text.bytes);
     let message = match outcome.limit {
         Some(LimitHit::Memory) => "the compiler ran out of memory".to_owned(),

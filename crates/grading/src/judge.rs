@@ -46,14 +46,21 @@ impl From<fairtrial_sandbox::ArchiveError> for JudgeError {
 /// The limits of a task: the built-in ones, overlaid by the docket's, the task's and the plan's.
 #[must_use]
 pub fn limits_of(docket: &Docket, task: &Task, plan: &LimitSettings) -> Limits {
-    Limits::default().overlaid(&docket.settings.limits).overlaid(&task.limits).overlaid(plan)
+    Limits::default()
+        .overlaid(&docket.settings.limits)
+        .overlaid(&task.limits)
+        .overlaid(plan)
 }
 
 impl Judge {
     /// A judge who knows these languages and has these tools.
     #[must_use]
     pub fn new(recipes: Recipes, tools: Toolbox) -> Self {
-        Self { recipes, tools, builds: build::Builds::default() }
+        Self {
+            recipes,
+            tools,
+            builds: build::Builds::default(),
+        }
     }
 
     /// The tools.
@@ -79,23 +86,45 @@ impl Judge {
     ///
     /// What is our own fault comes back as a void verdict with the error in `notes`.
     #[must_use]
-    pub fn judge(&self, task: &Task, answer: &FileTree, limits: Limits, examples: bool) -> Judgement {
+    pub fn judge(
+        &self,
+        task: &Task,
+        answer: &FileTree,
+        limits: Limits,
+        examples: bool,
+    ) -> Judgement {
         let tool = match self.tools.get(&task.language) {
             Ok(tool) => tool,
             Err(missing) => {
                 let bare = Judgement::bare(Verdict::Void(VoidReason::ToolMissing));
-                return Judgement { notes: vec![missing.to_string()], ..bare };
+                return Judgement {
+                    notes: vec![missing.to_string()],
+                    ..bare
+                };
             }
         };
         let Some(recipe) = self.recipes.find(&task.language) else {
             return Judgement::bare(Verdict::Void(VoidReason::ToolMissing));
         };
         let mut files = task.given.clone();
-        files.extend(answer.iter().map(|(path, bytes)| (path.clone(), bytes.clone())));
-        let bench = Bench { task, recipe, tool, limits, builds: &self.builds };
+        files.extend(
+            answer
+                .iter()
+                .map(|(path, bytes)| (path.clone(), bytes.clone())),
+        );
+        let bench = Bench {
+            task,
+            recipe,
+            tool,
+            limits,
+            builds: &self.builds,
+        };
         bench.judge(&files, examples).unwrap_or_else(|error| {
             let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
-            Judgement { notes: vec![chain(&error)], ..bare }
+            Judgement {
+                notes: vec![chain(&error)],
+                ..bare
+            }
         })
     }
 }
@@ -124,14 +153,26 @@ impl Bench<'_> {
     fn judge(&self, files: &FileTree, examples: bool) -> Result<Judgement, JudgeError> {
         if !files.contains_key(self.task.file()) {
             let message = format!("the file `{}` is not in the answer", self.task.file());
-            return Ok(nothing_run(self.task, FailReason::NoCodeFound, Some(message)));
+            return Ok(nothing_run(
+                self.task,
+                FailReason::NoCodeFound,
+                Some(message),
+            ));
         }
         match &self.task.proceedings {
-            Proceedings::Call { settings, examples: visible, sealed } => {
+            Proceedings::Call {
+                settings,
+                examples: visible,
+                sealed,
+            } => {
                 let visible = if examples { visible.as_slice() } else { &[] };
                 call::judge(self, settings, files, sealed, visible)
             }
-            Proceedings::Program { examples: visible, sealed, .. } => {
+            Proceedings::Program {
+                examples: visible,
+                sealed,
+                ..
+            } => {
                 let visible = if examples { visible.as_slice() } else { &[] };
                 let layer = match build::build(self, files)? {
                     build::Built::Ready(layer) => layer,
@@ -177,11 +218,22 @@ impl Bench<'_> {
             ("tool".to_owned(), text(&self.tool.program)),
             ("file".to_owned(), file.as_str().to_owned()),
             ("stem".to_owned(), file.stem().to_owned()),
-            ("driver".to_owned(), format!("/opt/driver/driver.{}", file.extension())),
+            (
+                "driver".to_owned(),
+                format!("/opt/driver/driver.{}", file.extension()),
+            ),
             ("heap_mib".to_owned(), heap.max(16).to_string()),
         ];
-        values.extend(self.tool.also.iter().map(|(name, path)| (name.clone(), text(path))));
-        let values: Vec<_> = values.iter().map(|(a, b)| (a.as_str(), b.as_str())).collect();
+        values.extend(
+            self.tool
+                .also
+                .iter()
+                .map(|(name, path)| (name.clone(), text(path))),
+        );
+        let values: Vec<_> = values
+            .iter()
+            .map(|(a, b)| (a.as_str(), b.as_str()))
+            .collect();
         let mut command = fill(command, &values);
         // `exec` looks for nothing: a program of the work folder needs its whole path.
         if let Some(program) = command.first_mut()
@@ -203,8 +255,10 @@ impl Bench<'_> {
             ("PYTHONHASHSEED", "0"),
             ("PYTHONIOENCODING", "utf-8"),
         ];
-        let mut env: BTreeMap<String, String> =
-            fixed.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect();
+        let mut env: BTreeMap<String, String> = fixed
+            .iter()
+            .map(|(key, value)| ((*key).to_owned(), (*value).to_owned()))
+            .collect();
         env.extend(self.recipe.env.clone());
         env
     }
@@ -217,7 +271,12 @@ impl Bench<'_> {
             Some(LimitHit::Output) => FailReason::TooMuchOutput,
             Some(LimitHit::Stopped) | None => {
                 let stderr = String::from_utf8_lossy(&outcome.stderr.bytes);
-                if self.recipe.memory_errors.iter().any(|mark| stderr.contains(mark)) {
+                if self
+                    .recipe
+                    .memory_errors
+                    .iter()
+                    .any(|mark| stderr.contains(mark))
+                {
                     FailReason::OutOfMemory
                 } else {
                     FailReason::Crashed
@@ -231,7 +290,10 @@ impl Bench<'_> {
         let seconds = |time: Duration| format!("{:.2} s", time.as_secs_f64());
         match (outcome.limit, outcome.ending) {
             (Some(LimitHit::Cpu), _) => {
-                format!("used more than {} of processor time", seconds(self.limits.time))
+                format!(
+                    "used more than {} of processor time",
+                    seconds(self.limits.time)
+                )
             }
             (Some(LimitHit::Wall), _) => {
                 format!("took more than {}", seconds(self.limits.time * 2))
@@ -283,14 +345,23 @@ pub(crate) fn nothing_run(task: &Task, reason: FailReason, message: Option<Strin
         usage: None,
     };
     let tests = match &task.proceedings {
-        Proceedings::Call { sealed, .. } => {
-            sealed.iter().map(|it| (&it.name, it.points)).map(not_run).collect()
-        }
-        Proceedings::Program { sealed, .. } => {
-            sealed.iter().map(|it| (&it.name, it.points)).map(not_run).collect()
-        }
+        Proceedings::Call { sealed, .. } => sealed
+            .iter()
+            .map(|it| (&it.name, it.points))
+            .map(not_run)
+            .collect(),
+        Proceedings::Program { sealed, .. } => sealed
+            .iter()
+            .map(|it| (&it.name, it.points))
+            .map(not_run)
+            .collect(),
     };
-    Judgement { verdict: Verdict::Fail(reason), tests, message, notes: Vec::new() }
+    Judgement {
+        verdict: Verdict::Fail(reason),
+        tests,
+        message,
+        notes: Vec::new(),
+    }
 }
 
 /// What a run used.
@@ -304,9 +375,17 @@ pub(crate) fn usage(outcome: &Outcome) -> Usage {
 
 /// Puts the outcomes of tests together: the reason is that of the first sealed test that failed.
 pub(crate) fn settle(tests: Vec<TestOutcome>, message: Option<String>) -> Judgement {
-    let failed = tests.iter().filter(|test| !test.visible).find_map(|test| test.failed);
+    let failed = tests
+        .iter()
+        .filter(|test| !test.visible)
+        .find_map(|test| test.failed);
     let verdict = failed.map_or(Verdict::Pass, Verdict::Fail);
-    Judgement { verdict, tests, message, notes: Vec::new() }
+    Judgement {
+        verdict,
+        tests,
+        message,
+        notes: Vec::new(),
+    }
 }
 
 /// Whether the visible examples are wanted: something sealed failed.

@@ -38,7 +38,10 @@ fn run_all(
     message: &mut Option<String>,
 ) -> Result<(), JudgeError> {
     for case in cases {
-        let timeouts = tests.iter().filter(|it| it.failed == Some(FailReason::TimedOut)).count();
+        let timeouts = tests
+            .iter()
+            .filter(|it| it.failed == Some(FailReason::TimedOut))
+            .count();
         let (test, said) = if timeouts >= TIMEOUTS_MAX {
             (not_run(case, visible), None)
         } else {
@@ -105,10 +108,17 @@ fn run_case(
     if let Some(archive) = &outcome.collected {
         files_after.extend(archive.entries()?.into_iter().map(|it| (it.path, it.bytes)));
     }
-    let mut test = TestOutcome { usage: Some(usage(&outcome)), ..empty(case, visible) };
+    let mut test = TestOutcome {
+        usage: Some(usage(&outcome)),
+        ..empty(case, visible)
+    };
     let said = match (outcome.limit, outcome.ending) {
         (None, Ending::Exited(status)) => {
-            let ran = Ran { status, stdout: &outcome.stdout.bytes, files_after: &files_after };
+            let ran = Ran {
+                status,
+                stdout: &outcome.stdout.bytes,
+                files_after: &files_after,
+            };
             weigh(bench, &case.judge(&ran), status, &outcome, &mut test)
         }
         _ => {
@@ -147,8 +157,11 @@ fn weigh(
             // Ending with an error where success was expected is a crash; any other difference is
             // a wrong result.
             let crashed = *expected == 0;
-            test.failed =
-                Some(if crashed { bench.reason(outcome) } else { FailReason::WrongResult });
+            test.failed = Some(if crashed {
+                bench.reason(outcome)
+            } else {
+                FailReason::WrongResult
+            });
             test.summary = bench.ended(outcome);
             test.expected = format!("status {expected}");
             test.found = format!("status {status}");

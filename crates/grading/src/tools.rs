@@ -51,7 +51,10 @@ impl Toolbox {
                 None => Err("there is no recipe for it".to_owned()),
             };
             let language = language.to_owned();
-            let tool = tool.map_err(|why| ToolMissing { language: language.clone(), why });
+            let tool = tool.map_err(|why| ToolMissing {
+                language: language.clone(),
+                why,
+            });
             found.insert(language, tool);
         }
         Self { found }
@@ -74,7 +77,9 @@ impl Toolbox {
 
     /// Languages and what was found for each, in name order.
     pub fn iter(&self) -> impl Iterator<Item = (&str, &Result<Tool, ToolMissing>)> {
-        self.found.iter().map(|(language, tool)| (language.as_str(), tool))
+        self.found
+            .iter()
+            .map(|(language, tool)| (language.as_str(), tool))
     }
 }
 
@@ -85,7 +90,10 @@ fn find_tool(recipe: &Recipe) -> Result<Tool, String> {
     let names = recipe.tool.join("` or `");
     let first = recipe.tool.iter().find_map(|name| on_search_path(name));
     let first = first.ok_or_else(|| format!("`{names}` is not on the search path"))?;
-    let also = recipe.also.iter().map(|name| Ok((name.clone(), real(path(name)?))));
+    let also = recipe
+        .also
+        .iter()
+        .map(|name| Ok((name.clone(), real(path(name)?))));
     let mut tool = Tool {
         program: real(first.clone()),
         also: also.collect::<Result<_, String>>()?,
@@ -103,7 +111,8 @@ fn find_tool(recipe: &Recipe) -> Result<Tool, String> {
         }
     }
     tool.folders.extend(own_folder(&tool.program));
-    tool.folders.extend(tool.also.values().filter_map(|it| own_folder(it)));
+    tool.folders
+        .extend(tool.also.values().filter_map(|it| own_folder(it)));
     tool.folders.sort();
     tool.folders.dedup();
     if !recipe.version.is_empty() {
@@ -129,23 +138,38 @@ fn locate(place: &Path, names: &[String]) -> Result<PathBuf, String> {
 /// The folder that belongs to a program outside of the system's folders: what holds its `bin/`,
 /// or its own folder. A home directory is never taken as one.
 fn own_folder(program: &Path) -> Option<PathBuf> {
-    if ["/usr", "/bin", "/sbin", "/lib"].iter().any(|it| program.starts_with(it)) {
+    if ["/usr", "/bin", "/sbin", "/lib"]
+        .iter()
+        .any(|it| program.starts_with(it))
+    {
         return None;
     }
     let folder = program.parent()?;
-    let whole = if folder.ends_with("bin") { folder.parent()? } else { folder };
+    let whole = if folder.ends_with("bin") {
+        folder.parent()?
+    } else {
+        folder
+    };
     let home = env::var_os("HOME").map(PathBuf::from);
-    let too_much = |it: &Path| it.parent().is_none() || home.as_deref().is_some_and(|home| home.starts_with(it));
-    [whole, folder].into_iter().find(|it| !too_much(it)).map(Path::to_owned)
+    let too_much = |it: &Path| {
+        it.parent().is_none() || home.as_deref().is_some_and(|home| home.starts_with(it))
+    };
+    [whole, folder]
+        .into_iter()
+        .find(|it| !too_much(it))
+        .map(Path::to_owned)
 }
 
 fn on_search_path(name: &str) -> Option<PathBuf> {
     let is_program = |path: &Path| {
         use std::os::unix::fs::PermissionsExt as _;
-        fs::metadata(path).is_ok_and(|meta| meta.is_file() && meta.permissions().mode() & 0o111 != 0)
+        fs::metadata(path)
+            .is_ok_and(|meta| meta.is_file() && meta.permissions().mode() & 0o111 != 0)
     };
     let search = env::var_os("PATH").unwrap_or_else(|| "/usr/local/bin:/usr/bin:/bin".into());
-    env::split_paths(&search).map(|folder| folder.join(name)).find(|path| is_program(path))
+    env::split_paths(&search)
+        .map(|folder| folder.join(name))
+        .find(|path| is_program(path))
 }
 
 fn real(path: PathBuf) -> PathBuf {
@@ -159,12 +183,20 @@ fn ask(program: &Path, args: &[String]) -> Result<String, String> {
         .stdin(Stdio::null())
         .output()
         .map_err(|error| format!("`{}`: {error}", program.display()))?;
-    let text = if out.stdout.is_empty() { out.stderr } else { out.stdout };
+    let text = if out.stdout.is_empty() {
+        out.stderr
+    } else {
+        out.stdout
+    };
     let text = String::from_utf8_lossy(&text).into_owned();
     if out.status.success() {
         Ok(text)
     } else {
         let first = text.lines().next().unwrap_or_default();
-        Err(format!("`{} {}` failed: {first}", program.display(), args.join(" ")))
+        Err(format!(
+            "`{} {}` failed: {first}",
+            program.display(),
+            args.join(" ")
+        ))
     }
 }

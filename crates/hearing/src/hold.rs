@@ -13,9 +13,7 @@ use fairtrial_core::plan::{Candidate, Feedback, Plan};
 use fairtrial_core::prompt::feedback;
 use fairtrial_core::schedule::{TrialKey, schedule};
 use fairtrial_core::verdict::{Verdict, VoidReason};
-use fairtrial_record::{
-    Answer, Manifest, NewJudgement, NewRequest, Record, RecordError, TrialRow,
-};
+use fairtrial_record::{Answer, Manifest, NewJudgement, NewRequest, Record, RecordError, TrialRow};
 
 use crate::board::{Board, Ended};
 use crate::course::{Course, Next};
@@ -109,8 +107,11 @@ pub fn hold(
     let rows = record.trials()?;
     let known: HashMap<TrialKey, TrialRow> =
         rows.into_iter().map(|row| (row.key.clone(), row)).collect();
-    let waiting: Vec<TrialKey> =
-        order.iter().filter(|key| is_to_be_held(preparation, known.get(key))).cloned().collect();
+    let waiting: Vec<TrialKey> = order
+        .iter()
+        .filter(|key| is_to_be_held(preparation, known.get(key)))
+        .cloned()
+        .collect();
     let mut tally = Tally::new(&names, &order, &known, &waiting);
     observer.progress(&tally.progress);
     let board = Board::new(waiting, plan.parallel as usize);
@@ -160,12 +161,22 @@ fn open(preparation: &Preparation, options: &HoldOptions) -> Result<Record, Hold
     let mut record = Record::open_for_run(&options.record, &wanted)?;
     let known = record.manifest().clone();
     if let Some(what) = conflict(&known, &wanted) {
-        return Err(HoldError::OtherPlan { record: options.record.clone(), what });
+        return Err(HoldError::OtherPlan {
+            record: options.record.clone(),
+            what,
+        });
     }
-    let mut merged = Manifest { created: known.created.clone(), ..wanted.clone() };
+    let mut merged = Manifest {
+        created: known.created.clone(),
+        ..wanted.clone()
+    };
     merged.machines.clone_from(&known.machines);
     for machine in wanted.machines {
-        if !merged.machines.last().is_some_and(|last| last.is_like(&machine)) {
+        if !merged
+            .machines
+            .last()
+            .is_some_and(|last| last.is_like(&machine))
+        {
             merged.machines.push(machine);
         }
     }
@@ -195,20 +206,31 @@ fn conflict(known: &Manifest, wanted: &Manifest) -> Option<String> {
         }
     }
     if new.samples < old.samples {
-        return Some(format!("`samples` was {}, now it is only {}", old.samples, new.samples));
+        return Some(format!(
+            "`samples` was {}, now it is only {}",
+            old.samples, new.samples
+        ));
     }
     for was in &old.candidates {
         match new.candidates.iter().find(|is| is.name() == was.name()) {
             None => return Some(format!("the candidate `{}` is no longer in it", was.name())),
             Some(is) if !is_same_candidate(was, is) => {
-                return Some(format!("the candidate `{}` is configured otherwise", was.name()));
+                return Some(format!(
+                    "the candidate `{}` is configured otherwise",
+                    was.name()
+                ));
             }
             Some(_) => {}
         }
     }
     for was in &known.tasks {
         match wanted.tasks.iter().find(|is| is.name == was.name) {
-            None => return Some(format!("the task `{}` is no longer in its dockets", was.name)),
+            None => {
+                return Some(format!(
+                    "the task `{}` is no longer in its dockets",
+                    was.name
+                ));
+            }
             Some(is) if is.digest != was.digest => {
                 return Some(format!("the task `{}` has changed", was.name));
             }
@@ -289,12 +311,19 @@ impl Session<'_> {
     }
 
     fn candidate(&self, name: &str) -> Option<&Candidate> {
-        self.preparation.plan.candidates.iter().find(|it| it.name() == name)
+        self.preparation
+            .plan
+            .candidates
+            .iter()
+            .find(|it| it.name() == name)
     }
 
     fn begin(&mut self, key: TrialKey) -> Result<(), HoldError> {
         let attempts = self.preparation.plan.attempts;
-        let system = self.candidate(&key.candidate).and_then(Candidate::system).map(str::to_owned);
+        let system = self
+            .candidate(&key.candidate)
+            .and_then(Candidate::system)
+            .map(str::to_owned);
         let left_off = self.known.remove(&key).filter(|row| row.verdict.is_none());
         let (course, next) = match left_off {
             Some(row) => Course::resume(&row, self.record, attempts, system.as_deref())?,
@@ -302,10 +331,15 @@ impl Session<'_> {
                 let prompt = self.preparation.tasks[&key.task].prompt.as_str();
                 let (trial, holding) = self.record.begin_trial(&key, prompt, &now())?;
                 let system = system.as_deref();
-                (Course::new(key, trial, holding, attempts, system, prompt), Next::Ask)
+                (
+                    Course::new(key, trial, holding, attempts, system, prompt),
+                    Next::Ask,
+                )
             }
         };
-        let slot = (0..).find(|slot| !self.slots.contains_key(slot)).unwrap_or(0);
+        let slot = (0..)
+            .find(|slot| !self.slots.contains_key(slot))
+            .unwrap_or(0);
         self.slots.insert(slot, course);
         self.go_on(slot, next)
     }
@@ -329,13 +363,23 @@ impl Session<'_> {
                     messages: course.messages.clone(),
                     seed: hash64(&[&seed, &key.task, &key.sample.to_string()]),
                 };
-                self.pool.submit(Order::Ask { slot, candidate: key.candidate, ask });
+                self.pool.submit(Order::Ask {
+                    slot,
+                    candidate: key.candidate,
+                    ask,
+                });
                 Ok(())
             }
             Next::Judge { sent, cut_off } => {
                 let last = course.number >= self.preparation.plan.attempts;
                 let examples = !last && self.preparation.plan.feedback != Feedback::Verdict;
-                self.pool.submit(Order::Judge { slot, task: key.task, sent, cut_off, examples });
+                self.pool.submit(Order::Judge {
+                    slot,
+                    task: key.task,
+                    sent,
+                    cut_off,
+                    examples,
+                });
                 Ok(())
             }
             Next::Over(verdict) => self.end(slot, verdict, &[], Ended::Decided),
@@ -343,16 +387,27 @@ impl Session<'_> {
     }
 
     fn asked(&mut self, slot: usize, reply: Reply) -> Result<(), HoldError> {
-        let Some(course) = self.slots.get_mut(&slot) else { return Ok(()) };
+        let Some(course) = self.slots.get_mut(&slot) else {
+            return Ok(());
+        };
         let candidate = self.preparation.plan.candidates.iter();
-        let candidate = candidate.into_iter().find(|it| it.name() == course.key.candidate);
+        let candidate = candidate
+            .into_iter()
+            .find(|it| it.name() == course.key.candidate);
         let price = candidate.map(Candidate::price).unwrap_or_default();
-        let requests: Vec<NewRequest> =
-            reply.requests.into_iter().map(|note| request(note, price)).collect();
+        let requests: Vec<NewRequest> = reply
+            .requests
+            .into_iter()
+            .map(|note| request(note, price))
+            .collect();
         self.tally.progress.cost += requests.iter().map(|it| it.cost).sum::<f64>();
         match reply.asked {
             Asked::Answer { sent, cut_off } => {
-                let answer = Answer { sent: sent.clone(), cut_off, at: now() };
+                let answer = Answer {
+                    sent: sent.clone(),
+                    cut_off,
+                    at: now(),
+                };
                 let attempt = self.record.commit_answer(
                     course.trial,
                     course.holding,
@@ -364,7 +419,9 @@ impl Session<'_> {
                 self.go_on(slot, next)
             }
             Asked::NothingMore => {
-                let verdict = course.last().unwrap_or(Verdict::Void(VoidReason::ProviderError));
+                let verdict = course
+                    .last()
+                    .unwrap_or(Verdict::Void(VoidReason::ProviderError));
                 self.end(slot, verdict, &requests, Ended::Decided)
             }
             Asked::Void(VoidReason::Cancelled, _) => {
@@ -382,8 +439,12 @@ impl Session<'_> {
     }
 
     fn judged(&mut self, slot: usize, judged: &Judged) -> Result<(), HoldError> {
-        let Some(course) = self.slots.get_mut(&slot) else { return Ok(()) };
-        let Some(attempt) = course.attempt else { return Ok(()) };
+        let Some(course) = self.slots.get_mut(&slot) else {
+            return Ok(());
+        };
+        let Some(attempt) = course.attempt else {
+            return Ok(());
+        };
         let verdict = judged.judgement.verdict;
         let ends = course.would_end(verdict);
         let text = (!ends).then(|| {
@@ -424,16 +485,20 @@ impl Session<'_> {
     ) -> Result<(), HoldError> {
         let course = &self.slots[&slot];
         let (trial, holding, number) = (course.trial, course.holding, course.number);
-        self.record.end_trial(trial, holding, number, verdict, requests, &now())?;
+        self.record
+            .end_trial(trial, holding, number, verdict, requests, &now())?;
         self.over(slot, verdict, ended);
         Ok(())
     }
 
     fn over(&mut self, slot: usize, verdict: Verdict, ended: Ended) {
-        let Some(course) = self.slots.remove(&slot) else { return };
+        let Some(course) = self.slots.remove(&slot) else {
+            return;
+        };
         self.board.end(&course.key.candidate, ended);
         self.tally.count(&course.key.candidate, verdict);
-        self.observer.trial_over(&course.key, verdict, course.number);
+        self.observer
+            .trial_over(&course.key, verdict, course.number);
         self.observer.progress(&self.tally.progress);
     }
 }
@@ -480,10 +545,16 @@ impl Tally {
             total: order.len(),
             over: 0,
             over_now: 0,
-            candidates: names.iter().map(|name| ((*name).to_owned(), 0, 0, 0)).collect(),
+            candidates: names
+                .iter()
+                .map(|name| ((*name).to_owned(), 0, 0, 0))
+                .collect(),
             cost: known.values().map(TrialRow::cost).sum(),
         };
-        let mut tally = Self { progress, void: BTreeMap::new() };
+        let mut tally = Self {
+            progress,
+            void: BTreeMap::new(),
+        };
         let waiting: std::collections::HashSet<&TrialKey> = waiting.iter().collect();
         for key in order.iter().filter(|key| !waiting.contains(key)) {
             if let Some(verdict) = known.get(key).and_then(|row| row.verdict) {
@@ -500,7 +571,12 @@ impl Tally {
         if let Verdict::Void(reason) = verdict {
             *self.void.entry(reason).or_default() += 1;
         }
-        if let Some(row) = self.progress.candidates.iter_mut().find(|row| row.0 == candidate) {
+        if let Some(row) = self
+            .progress
+            .candidates
+            .iter_mut()
+            .find(|row| row.0 == candidate)
+        {
             row.1 += usize::from(!verdict.is_void());
             row.2 += usize::from(verdict.is_pass());
             row.3 += usize::from(verdict.is_void());

@@ -7,8 +7,8 @@
 mod board;
 mod course;
 mod hold;
-mod prepare;
 mod pool;
+mod prepare;
 
 pub use board::{Board, Ended};
 pub use course::{Course, Next};

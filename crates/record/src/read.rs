@@ -101,7 +101,11 @@ impl TrialRow {
     /// Seconds that the candidate took to answer, faults of the host left out.
     #[must_use]
     pub fn seconds(&self) -> f64 {
-        self.requests.iter().filter(|it| it.outcome == "answered").map(|it| it.seconds).sum()
+        self.requests
+            .iter()
+            .filter(|it| it.outcome == "answered")
+            .map(|it| it.seconds)
+            .sum()
     }
 
     /// What it cost, all requests together.
@@ -113,11 +117,13 @@ impl TrialRow {
     /// Tokens, all requests together.
     #[must_use]
     pub fn tokens(&self) -> Tokens {
-        self.requests.iter().fold(Tokens::default(), |sum, it| Tokens {
-            input: sum.input + it.tokens.input,
-            cached: sum.cached + it.tokens.cached,
-            output: sum.output + it.tokens.output,
-        })
+        self.requests
+            .iter()
+            .fold(Tokens::default(), |sum, it| Tokens {
+                input: sum.input + it.tokens.input,
+                cached: sum.cached + it.tokens.cached,
+                output: sum.output + it.tokens.output,
+            })
     }
 
     /// What the standings need of it; `None` while it is under way.
@@ -128,7 +134,11 @@ impl TrialRow {
             task: self.key.task.clone(),
             verdict: self.verdict?,
             attempts: self.attempts.len() as u32,
-            deviating: self.attempts.iter().filter(|it| !it.deviations.is_empty()).count() as u32,
+            deviating: self
+                .attempts
+                .iter()
+                .filter(|it| !it.deviations.is_empty())
+                .count() as u32,
             seconds: self.seconds(),
             tokens: self.tokens(),
             cost: self.cost(),
@@ -178,9 +188,9 @@ impl Record {
     /// When the database cannot be read.
     pub fn tests(&self, attempt: i64) -> Result<Vec<TestOutcome>, RecordError> {
         self.read("read tests", || {
-            let mut statement = self.connection.prepare_cached(
-                "SELECT detail FROM outcomes WHERE attempt = ?1 ORDER BY place",
-            )?;
+            let mut statement = self
+                .connection
+                .prepare_cached("SELECT detail FROM outcomes WHERE attempt = ?1 ORDER BY place")?;
             let digests = statement.query_map(params![attempt], |row| row.get::<_, String>(0))?;
             digests
                 .map(|digest| {
@@ -231,7 +241,10 @@ impl Record {
         sql: &str,
         read: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
     ) -> rusqlite::Result<Vec<T>> {
-        self.connection.prepare_cached(sql)?.query_map([], read)?.collect()
+        self.connection
+            .prepare_cached(sql)?
+            .query_map([], read)?
+            .collect()
     }
 
     fn read<T>(
@@ -272,11 +285,17 @@ fn conversion(error: impl std::error::Error + Send + Sync + 'static) -> rusqlite
 }
 
 fn verdict(word: Option<String>, reason: Option<String>) -> rusqlite::Result<Option<Verdict>> {
-    word.map(|word| Verdict::parse(&word, reason.as_deref())).transpose().map_err(conversion)
+    word.map(|word| Verdict::parse(&word, reason.as_deref()))
+        .transpose()
+        .map_err(conversion)
 }
 
 fn trial_row(row: &Row<'_>) -> rusqlite::Result<TrialRow> {
-    let key = TrialKey { candidate: row.get(1)?, task: row.get(2)?, sample: row.get(3)? };
+    let key = TrialKey {
+        candidate: row.get(1)?,
+        task: row.get(2)?,
+        sample: row.get(3)?,
+    };
     Ok(TrialRow {
         id: row.get(0)?,
         key,
@@ -293,7 +312,10 @@ fn trial_row(row: &Row<'_>) -> rusqlite::Result<TrialRow> {
 fn attempt_row(row: &Row<'_>) -> rusqlite::Result<AttemptRow> {
     let list = |column: usize| -> rusqlite::Result<Vec<String>> {
         let text: Option<String> = row.get(column)?;
-        text.map_or_else(|| Ok(Vec::new()), |it| serde_json::from_str(&it).map_err(conversion))
+        text.map_or_else(
+            || Ok(Vec::new()),
+            |it| serde_json::from_str(&it).map_err(conversion),
+        )
     };
     Ok(AttemptRow {
         id: row.get(1)?,
@@ -324,7 +346,11 @@ fn request_row(row: &Row<'_>) -> rusqlite::Result<RequestRow> {
         status: row.get(5)?,
         seconds: row.get(6)?,
         first_token: row.get(7)?,
-        tokens: Tokens { input: count(8)?, cached: count(9)?, output: count(10)? },
+        tokens: Tokens {
+            input: count(8)?,
+            cached: count(9)?,
+            output: count(10)?,
+        },
         estimated: row.get(11)?,
         cost: row.get(12)?,
     })

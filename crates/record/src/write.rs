@@ -139,9 +139,19 @@ impl Record {
             Connection::open_with_flags(folder.join(DATABASE), flags).map_err(failed)?;
         match schema::prepare(&mut connection).map_err(failed)? {
             Ok(()) => {}
-            Err(found) => return Err(RecordError::Newer { path: folder.to_owned(), found }),
+            Err(found) => {
+                return Err(RecordError::Newer {
+                    path: folder.to_owned(),
+                    found,
+                });
+            }
         }
-        Ok(Self { folder: folder.to_owned(), connection, manifest, _lock: lock })
+        Ok(Self {
+            folder: folder.to_owned(),
+            connection,
+            manifest,
+            _lock: lock,
+        })
     }
 
     /// The folder.
@@ -161,7 +171,10 @@ impl Record {
     /// # Errors
     /// When the disk refuses.
     pub fn set_manifest(&mut self, manifest: Manifest) -> Result<(), RecordError> {
-        let manifest = Manifest { format_version: FORMAT_VERSION, ..manifest };
+        let manifest = Manifest {
+            format_version: FORMAT_VERSION,
+            ..manifest
+        };
         manifest.write(&self.folder)?;
         self.manifest = manifest;
         Ok(())
@@ -259,14 +272,19 @@ impl Record {
     ) -> Result<(), RecordError> {
         self.transact("commit a judgement", |transaction| {
             let text = |text: Option<&str>| {
-                text.map(|it| blob::store(transaction, it.as_bytes())).transpose()
+                text.map(|it| blob::store(transaction, it.as_bytes()))
+                    .transpose()
             };
             let judgement = new.judgement;
-            let code = new.code.map(|code| blob::store(transaction, &pack(code))).transpose()?;
+            let code = new
+                .code
+                .map(|code| blob::store(transaction, &pack(code)))
+                .transpose()?;
             let message = text(judgement.message.as_deref())?;
             let feedback = text(new.feedback)?;
             let (passed, total) = judgement.counts();
-            let as_text = |digest: &Option<Digest>| digest.as_ref().map(|it| it.as_str().to_owned());
+            let as_text =
+                |digest: &Option<Digest>| digest.as_ref().map(|it| it.as_str().to_owned());
             transaction
                 .prepare_cached(
                     "UPDATE attempts SET verdict = ?2, reason = ?3, tests_passed = ?4,
@@ -360,7 +378,9 @@ fn pack(files: &FileTree) -> Vec<u8> {
             .map_or_else(|_| serde_json::json!(bytes), |text| serde_json::json!(text));
         (path.as_str().to_owned(), content)
     });
-    serde_json::Value::Object(entries.collect()).to_string().into_bytes()
+    serde_json::Value::Object(entries.collect())
+        .to_string()
+        .into_bytes()
 }
 
 fn end_trial(

@@ -22,7 +22,11 @@ pub fn duration(seconds: f64) -> String {
 pub fn money(amount: f64) -> String {
     // A sum of nothing is minus zero.
     let amount = amount + 0.0;
-    if amount == 0.0 || amount >= 1.0 { format!("{amount:.2}") } else { format!("{amount:.4}") }
+    if amount == 0.0 || amount >= 1.0 {
+        format!("{amount:.2}")
+    } else {
+        format!("{amount:.4}")
+    }
 }
 
 /// A count, in thousands or millions where it is long.
@@ -42,10 +46,14 @@ mod tests {
     #[test]
     fn each_unit_is_written_in_one_way() {
         assert_eq!(percent(0.8667), "86.7 %");
-        assert_eq!([0.0, 0.0421, 0.4, 12.34, 600.0, 7200.0].map(duration), [
-            "0 ms", "42 ms", "0.4 s", "12.3 s", "10 min", "2.0 h"
-        ]);
+        assert_eq!(
+            [0.0, 0.0421, 0.4, 12.34, 600.0, 7200.0].map(duration),
+            ["0 ms", "42 ms", "0.4 s", "12.3 s", "10 min", "2.0 h"]
+        );
         assert_eq!([0.0, 0.01234, 1.5].map(money), ["0.00", "0.0123", "1.50"]);
-        assert_eq!([9999, 10_000, 1_234_567].map(thousands), ["9999", "10.0k", "1.2M"]);
+        assert_eq!(
+            [9999, 10_000, 1_234_567].map(thousands),
+            ["9999", "10.0k", "1.2M"]
+        );
     }
 }

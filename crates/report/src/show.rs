@@ -37,7 +37,10 @@ impl Selection {
     #[must_use]
     pub fn takes(&self, trial: &TrialRow) -> bool {
         self.task.as_ref().is_none_or(|it| *it == trial.key.task)
-            && self.candidate.as_ref().is_none_or(|it| *it == trial.key.candidate)
+            && self
+                .candidate
+                .as_ref()
+                .is_none_or(|it| *it == trial.key.candidate)
             && self.trial.is_none_or(|it| it == trial.id)
     }
 
@@ -82,7 +85,15 @@ pub fn show(
 }
 
 fn list(out: &mut dyn Write, trials: &[&TrialRow], style: Style) -> io::Result<()> {
-    let header = ["trial", "task", "candidate", "sample", "attempts", "tests", "verdict"];
+    let header = [
+        "trial",
+        "task",
+        "candidate",
+        "sample",
+        "attempts",
+        "tests",
+        "verdict",
+    ];
     let row = |trial: &&TrialRow| {
         vec![
             trial.id.to_string(),
@@ -91,12 +102,17 @@ fn list(out: &mut dyn Write, trials: &[&TrialRow], style: Style) -> io::Result<(
             trial.key.sample.to_string(),
             trial.attempts.len().to_string(),
             trial.attempts.last().map_or("–".to_owned(), tests_of),
-            trial.verdict.map_or("under way".to_owned(), |it| it.to_string()),
+            trial
+                .verdict
+                .map_or("under way".to_owned(), |it| it.to_string()),
         ]
     };
     let rows: Vec<_> = trials.iter().map(row).collect();
     for (index, line) in layout(&header, &rows, &[1, 2, 6]).iter().enumerate() {
-        let verdict = index.checked_sub(1).and_then(|it| trials.get(it)).and_then(|it| it.verdict);
+        let verdict = index
+            .checked_sub(1)
+            .and_then(|it| trials.get(it))
+            .and_then(|it| it.verdict);
         let line = match (index, verdict) {
             (0, _) => style.dim(line),
             (_, Some(verdict)) => {
@@ -135,12 +151,19 @@ fn show_trial(
         Some(verdict) => style.verdict(verdict, &verdict.to_string()),
         None => "under way".to_owned(),
     };
-    let note = record.manifest().tasks.iter().find(|it| it.name == key.task);
+    let note = record
+        .manifest()
+        .tasks
+        .iter()
+        .find(|it| it.name == key.task);
     if let Some(note) = note {
         writeln!(
             out,
             "{} · {}, {}, difficulty {}",
-            safe(&note.title), safe(&note.language), safe(&note.category), note.difficulty
+            safe(&note.title),
+            safe(&note.language),
+            safe(&note.category),
+            note.difficulty
         )?;
     }
     let tokens = trial.tokens();
@@ -156,7 +179,9 @@ fn show_trial(
     )?;
     part(out, "prompt", &record.text(&trial.prompt)?, style)?;
     for request in trial.requests.iter().filter(|it| it.outcome != "answered") {
-        let status = request.status.map_or(String::new(), |it| format!(", status {it}"));
+        let status = request
+            .status
+            .map_or(String::new(), |it| format!(", status {it}"));
         writeln!(
             out,
             "request {} of attempt {} was not answered: {}{status}: {}",
@@ -180,12 +205,20 @@ fn show_attempt(
     options: ShowOptions,
 ) -> Result<(), ShowError> {
     let style = options.style;
-    writeln!(out, "\n{}", style.heading(&format!("attempt {}", attempt.number)))?;
+    writeln!(
+        out,
+        "\n{}",
+        style.heading(&format!("attempt {}", attempt.number))
+    )?;
     match attempt.verdict {
         Some(verdict) => {
             let tests = tests_of(attempt);
             let word = style.verdict(verdict, &verdict.to_string());
-            writeln!(out, "{word}, {tests} tests, judged in {}", duration(attempt.judge_seconds))?;
+            writeln!(
+                out,
+                "{word}, {tests} tests, judged in {}",
+                duration(attempt.judge_seconds)
+            )?;
         }
         None => writeln!(out, "not judged yet")?,
     }
@@ -236,19 +269,31 @@ fn show_tests(
         let verdict = test.failed.map_or(Verdict::Pass, Verdict::Fail);
         let word = style.verdict(verdict, &format!("{:<4}", verdict.word()));
         let usage = test.usage.map_or(String::new(), |usage| {
-            format!(" · {}, {} MiB", duration(usage.cpu_seconds), usage.peak_memory >> 20)
+            format!(
+                " · {}, {} MiB",
+                duration(usage.cpu_seconds),
+                usage.peak_memory >> 20
+            )
         });
         let why = match (test.failed, test.summary.is_empty()) {
             (Some(reason), false) => format!(" {reason}: {}", safe(&test.summary)),
             (Some(reason), true) => format!(" {reason}"),
             (None, _) => String::new(),
         };
-        writeln!(out, "  {word} {}{why}{}", safe(&test.name), style.dim(&usage))?;
+        writeln!(
+            out,
+            "  {word} {}{why}{}",
+            safe(&test.name),
+            style.dim(&usage)
+        )?;
         if options.unseal || test.visible {
-            for (title, text) in
-                [("input", &test.input), ("expected", &test.expected), ("found", &test.found)]
-            {
-                if !text.is_empty() && (title != "input" || test.failed.is_some() || options.unseal) {
+            for (title, text) in [
+                ("input", &test.input),
+                ("expected", &test.expected),
+                ("found", &test.found),
+            ] {
+                if !text.is_empty() && (title != "input" || test.failed.is_some() || options.unseal)
+                {
                     indented(out, title, text, style)?;
                 }
             }

@@ -32,9 +32,18 @@ pub fn load(record: &Record) -> Result<Loaded, RecordError> {
     let trials = record.trials()?;
     let manifest = record.manifest().clone();
     let results: Vec<TrialResult> = trials.iter().filter_map(TrialRow::result).collect();
-    let names: Vec<&str> = manifest.plan.candidates.iter().map(Candidate::name).collect();
+    let names: Vec<&str> = manifest
+        .plan
+        .candidates
+        .iter()
+        .map(Candidate::name)
+        .collect();
     let standings = Standings::compute(&names, &results);
-    Ok(Loaded { manifest, trials, standings })
+    Ok(Loaded {
+        manifest,
+        trials,
+        standings,
+    })
 }
 
 /// Writes the standings as a table with notes.
@@ -44,21 +53,44 @@ pub fn load(record: &Record) -> Result<Loaded, RecordError> {
 pub fn standings(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
     let plan = &loaded.manifest.plan;
     let rows = &loaded.standings.candidates;
-    let title = if plan.title.is_empty() { "Standings" } else { &plan.title };
+    let title = if plan.title.is_empty() {
+        "Standings"
+    } else {
+        &plan.title
+    };
     writeln!(out, "{}", style.heading(&safe(title)))?;
     let tasks = loaded.manifest.tasks.len();
     writeln!(
         out,
         "{tasks} tasks, {} samples each, up to {} attempts; costs in {}\n",
-        plan.samples, plan.attempts, safe(&plan.currency)
+        plan.samples,
+        plan.attempts,
+        safe(&plan.currency)
     )?;
     let header = [
-        "rank", "candidate", "solved", "share", "95 % interval", "first go", "repairs", "s/trial",
-        "tokens", "cost", "void",
+        "rank",
+        "candidate",
+        "solved",
+        "share",
+        "95 % interval",
+        "first go",
+        "repairs",
+        "s/trial",
+        "tokens",
+        "cost",
+        "void",
     ];
     let cells: Vec<_> = rows.iter().map(cells).collect();
     for (index, line) in layout(&header, &cells, &[1]).iter().enumerate() {
-        writeln!(out, "{}", if index == 0 { style.dim(line) } else { line.clone() })?;
+        writeln!(
+            out,
+            "{}",
+            if index == 0 {
+                style.dim(line)
+            } else {
+                line.clone()
+            }
+        )?;
     }
     writeln!(out)?;
     notes(out, loaded, style)
@@ -80,7 +112,11 @@ fn cells(row: &Standing) -> Vec<String> {
         }),
         row.first_try_rate.map_or_else(dash, percent),
         row.mean_repairs.map_or_else(dash, |it| format!("{it:.2}")),
-        if row.trials == 0 { dash() } else { duration(row.seconds / row.trials as f64) },
+        if row.trials == 0 {
+            dash()
+        } else {
+            duration(row.seconds / row.trials as f64)
+        },
         thousands(row.tokens.input + row.tokens.output),
         money(row.cost),
         row.void.to_string(),
@@ -98,7 +134,11 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
         }
     }
     for (rank, names) in by_rank.iter().filter(|it| it.1.len() > 1) {
-        let names = names.iter().map(|it| safe(it)).collect::<Vec<_>>().join(", ");
+        let names = names
+            .iter()
+            .map(|it| safe(it))
+            .collect::<Vec<_>>()
+            .join(", ");
         lines.push(format!(
             "Rank {rank} is shared by {names}: their difference from the first of them is not \
              established."
@@ -119,19 +159,38 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
     let mut void = BTreeMap::<&str, usize>::new();
     for trial in &loaded.trials {
         if let Some(verdict @ Verdict::Void(_)) = trial.verdict {
-            *void.entry(verdict.reason().unwrap_or_default()).or_default() += 1;
+            *void
+                .entry(verdict.reason().unwrap_or_default())
+                .or_default() += 1;
         }
     }
     if !void.is_empty() {
-        let void: Vec<_> = void.iter().map(|(reason, count)| format!("{count} {reason}")).collect();
-        lines.push(format!("Void trials count for nobody: {}.", void.join(", ")));
+        let void: Vec<_> = void
+            .iter()
+            .map(|(reason, count)| format!("{count} {reason}"))
+            .collect();
+        lines.push(format!(
+            "Void trials count for nobody: {}.",
+            void.join(", ")
+        ));
     }
     let wanted = loaded.manifest.tasks.len() * loaded.manifest.plan.samples as usize * rows.len();
-    let over = loaded.trials.iter().filter(|it| it.verdict.is_some()).count();
+    let over = loaded
+        .trials
+        .iter()
+        .filter(|it| it.verdict.is_some())
+        .count();
     if over < wanted {
-        lines.push(format!("The run is not complete: {over} of {wanted} trials are over."));
+        lines.push(format!(
+            "The run is not complete: {over} of {wanted} trials are over."
+        ));
     }
-    if loaded.trials.iter().flat_map(|it| &it.requests).any(|it| it.estimated) {
+    if loaded
+        .trials
+        .iter()
+        .flat_map(|it| &it.requests)
+        .any(|it| it.estimated)
+    {
         lines.push("Some hosts did not count tokens: those were estimated from lengths.".into());
     }
     if loaded.manifest.machines.len() > 1 {
@@ -152,7 +211,9 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
 pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
     let mut lines = vec![String::new()];
     for word in text.split(' ') {
-        let last = lines.last().map_or(0, |line| unicode_width::UnicodeWidthStr::width(&**line));
+        let last = lines
+            .last()
+            .map_or(0, |line| unicode_width::UnicodeWidthStr::width(&**line));
         if last > 0 && last + 1 + unicode_width::UnicodeWidthStr::width(word) > width {
             lines.push(String::new());
         }

@@ -101,14 +101,18 @@ impl Archive {
             let path = RelPath::parse(path)
                 .map_err(|_| ArchiveError::Malformed("a path leads elsewhere"))?;
             let bytes = take(&mut rest, len)?.to_vec();
-            entries.push(Entry { path, executable: flags & 1 != 0, bytes });
+            entries.push(Entry {
+                path,
+                executable: flags & 1 != 0,
+                bytes,
+            });
         }
         Ok(entries)
     }
 
     fn bytes(&self) -> Result<Vec<u8>, ArchiveError> {
-        let mut file = File::open(format!("/proc/self/fd/{}", self.raw()))
-            .or_else(|_| self.0.try_clone())?;
+        let mut file =
+            File::open(format!("/proc/self/fd/{}", self.raw())).or_else(|_| self.0.try_clone())?;
         file.seek(SeekFrom::Start(0))?;
         let mut bytes = Vec::new();
         file.read_to_end(&mut bytes)?;
@@ -145,7 +149,14 @@ mod tests {
         let archive = Archive::of(&FileTree::from([(path.clone(), vec![1, 2, 3])])).unwrap();
         for _ in 0..2 {
             let entries = archive.entries().unwrap();
-            assert_eq!(entries, [Entry { path: path.clone(), executable: false, bytes: vec![1, 2, 3] }]);
+            assert_eq!(
+                entries,
+                [Entry {
+                    path: path.clone(),
+                    executable: false,
+                    bytes: vec![1, 2, 3]
+                }]
+            );
         }
     }
 

@@ -21,5 +21,5 @@ mod wire;
 
 pub use archive::{Archive, ArchiveError, Entry};
 pub use inner::{is_stage, stage_main};
-pub use job::{Captured, Caps, Collect, Ending, Job, LimitHit, Outcome, SandboxError, WORK};
+pub use job::{Caps, Captured, Collect, Ending, Job, LimitHit, Outcome, SandboxError, WORK};
 pub use running::{Frame, Running, run, start, use_stage};

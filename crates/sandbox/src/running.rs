@@ -85,7 +85,10 @@ pub fn start(job: &Job<'_>) -> Result<Running, SandboxError> {
     let (stdin_read, stdin_write) = pipe()?;
     let (stdout_read, stdout_write) = pipe()?;
     let (stderr_read, stderr_write) = pipe()?;
-    let channel = job.channel.then(|| socket_pair(SockType::Stream)).transpose()?;
+    let channel = job
+        .channel
+        .then(|| socket_pair(SockType::Stream))
+        .transpose()?;
     let collected = match job.collect {
         Collect::Nothing => None,
         _ => Some(Archive::empty()?),
@@ -100,7 +103,11 @@ pub fn start(job: &Job<'_>) -> Result<Running, SandboxError> {
         collect: job.collect.clone(),
         caps: job.caps,
     };
-    let mut fds = vec![stdin_read.as_fd(), stdout_write.as_fd(), stderr_write.as_fd()];
+    let mut fds = vec![
+        stdin_read.as_fd(),
+        stdout_write.as_fd(),
+        stderr_write.as_fd(),
+    ];
     fds.extend(channel.iter().map(|(_, theirs)| theirs.as_fd()));
     fds.extend(collected.iter().map(Archive::as_fd));
     fds.extend(job.driver.iter().map(|it| it.as_fd()));
@@ -127,7 +134,9 @@ pub fn start(job: &Job<'_>) -> Result<Running, SandboxError> {
 }
 
 fn spawn_stage(control: OwnedFd) -> Result<Child, SandboxError> {
-    let program = STAGE_PROGRAM.get().map_or(Path::new("/proc/self/exe"), PathBuf::as_path);
+    let program = STAGE_PROGRAM
+        .get()
+        .map_or(Path::new("/proc/self/exe"), PathBuf::as_path);
     Command::new(program)
         .arg0(STAGE)
         .env_clear()
@@ -155,7 +164,11 @@ impl Running {
                 let rest = self.inbox.split_off(end + 1);
                 let mut line = std::mem::replace(&mut self.inbox, rest);
                 line.pop();
-                return Ok(if line.len() > most { Frame::TooLong } else { Frame::Line(line) });
+                return Ok(if line.len() > most {
+                    Frame::TooLong
+                } else {
+                    Frame::Line(line)
+                });
             }
             if self.inbox.len() > most {
                 return Ok(Frame::TooLong);
@@ -216,7 +229,9 @@ impl Running {
             let _ = self.stage.kill();
             return Err(SandboxError::NoReport);
         }
-        let ready = self.poll(left, !unsent.is_empty()).map_err(SandboxError::Talk)?;
+        let ready = self
+            .poll(left, !unsent.is_empty())
+            .map_err(SandboxError::Talk)?;
         if ready.stdin {
             self.feed_stdin();
         }
@@ -256,10 +271,18 @@ impl Running {
         };
         // SAFETY: the descriptors belong to `self`, which outlives the call.
         let fd_of = |file: &File| unsafe { BorrowedFd::borrow_raw(file.as_raw_fd()) };
-        add(0, self.stdin.as_ref().map(|it| fd_of(&it.0)), PollFlags::POLLOUT);
+        add(
+            0,
+            self.stdin.as_ref().map(|it| fd_of(&it.0)),
+            PollFlags::POLLOUT,
+        );
         add(1, self.stdout.pipe.as_ref().map(fd_of), PollFlags::POLLIN);
         add(2, self.stderr.pipe.as_ref().map(fd_of), PollFlags::POLLIN);
-        let out = if sending { PollFlags::POLLOUT } else { PollFlags::empty() };
+        let out = if sending {
+            PollFlags::POLLOUT
+        } else {
+            PollFlags::empty()
+        };
         add(3, self.channel.as_ref().map(fd_of), PollFlags::POLLIN | out);
         let timeout = PollTimeout::try_from(left).unwrap_or(PollTimeout::MAX);
         match poll(&mut fds, timeout) {
@@ -267,7 +290,9 @@ impl Running {
             Err(error) => return Err(error.into()),
         }
         let seen = |index: Option<usize>| {
-            index.and_then(|it| fds[it].revents()).unwrap_or(PollFlags::empty())
+            index
+                .and_then(|it| fds[it].revents())
+                .unwrap_or(PollFlags::empty())
         };
         let any = |index| !seen(index).is_empty();
         Ok(Ready {
@@ -275,13 +300,17 @@ impl Running {
             stdin: any(places[0]),
             stdout: any(places[1]),
             stderr: any(places[2]),
-            channel_out: sending && seen(places[3]).intersects(PollFlags::POLLOUT | PollFlags::POLLERR),
-            channel_in: seen(places[3]).intersects(PollFlags::POLLIN | PollFlags::POLLHUP | PollFlags::POLLERR),
+            channel_out: sending
+                && seen(places[3]).intersects(PollFlags::POLLOUT | PollFlags::POLLERR),
+            channel_in: seen(places[3])
+                .intersects(PollFlags::POLLIN | PollFlags::POLLHUP | PollFlags::POLLERR),
         })
     }
 
     fn feed_stdin(&mut self) {
-        let Some((pipe, bytes, sent)) = &mut self.stdin else { return };
+        let Some((pipe, bytes, sent)) = &mut self.stdin else {
+            return;
+        };
         if *sent < bytes.len() {
             match pipe.write(&bytes[*sent..]) {
                 Ok(count) => *sent += count,
@@ -296,7 +325,9 @@ impl Running {
     }
 
     fn send_on_channel(&mut self, unsent: &mut Vec<u8>) {
-        let Some(channel) = &mut self.channel else { return };
+        let Some(channel) = &mut self.channel else {
+            return;
+        };
         match channel.write(unsent) {
             Ok(count) => drop(unsent.drain(..count)),
             Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
@@ -305,7 +336,9 @@ impl Running {
     }
 
     fn read_channel(&mut self) {
-        let Some(channel) = &mut self.channel else { return };
+        let Some(channel) = &mut self.channel else {
+            return;
+        };
         let mut chunk = [0; CHUNK];
         match channel.read(&mut chunk) {
             Ok(0) => self.channel = None,
@@ -338,12 +371,17 @@ struct Ready {
 
 impl Stream {
     fn new(pipe: OwnedFd) -> Result<Self, SandboxError> {
-        Ok(Self { pipe: Some(writable(pipe)?), captured: Captured::default() })
+        Ok(Self {
+            pipe: Some(writable(pipe)?),
+            captured: Captured::default(),
+        })
     }
 
     /// Reads what is there, once. `false` when nothing was.
     fn read_once(&mut self, cap: u64) -> bool {
-        let Some(pipe) = &mut self.pipe else { return false };
+        let Some(pipe) = &mut self.pipe else {
+            return false;
+        };
         let mut chunk = [0; CHUNK];
         match pipe.read(&mut chunk) {
             Ok(0) => self.pipe = None,

@@ -25,7 +25,10 @@ fn caps() -> Caps {
 /// Where the real Python is: the first on the search path may be a version manager's.
 fn python() -> (String, PathBuf) {
     let say = "import os, sys; print(os.path.realpath(sys.executable)); print(sys.base_prefix)";
-    let out = Command::new("python3").args(["-I", "-c", say]).output().unwrap();
+    let out = Command::new("python3")
+        .args(["-I", "-c", say])
+        .output()
+        .unwrap();
     let text = String::from_utf8(out.stdout).unwrap();
     let (program, folder) = text.trim().split_once('\n').unwrap();
     (program.to_owned(), PathBuf::from(folder))
@@ -52,7 +55,11 @@ fn shell(script: &str) -> Outcome {
 
 fn py(script: &str) -> Outcome {
     let (program, folder) = python();
-    run(&Job { show: vec![folder], ..job(&[&program, "-S", "-E", "-c", script]) }).unwrap()
+    run(&Job {
+        show: vec![folder],
+        ..job(&[&program, "-S", "-E", "-c", script])
+    })
+    .unwrap()
 }
 
 fn text(outcome: &Outcome) -> String {
@@ -61,10 +68,19 @@ fn text(outcome: &Outcome) -> String {
 
 #[test]
 fn an_ordinary_program_gets_its_streams_and_status() {
-    let job = Job { stdin: b"low tide\n".to_vec(), ..job(&["/bin/sh", "-c", "cat; echo no >&2; exit 3"]) };
+    let job = Job {
+        stdin: b"low tide\n".to_vec(),
+        ..job(&["/bin/sh", "-c", "cat; echo no >&2; exit 3"])
+    };
     let outcome = run(&job).unwrap();
     assert_eq!(outcome.ending, Ending::Exited(3));
-    assert_eq!((outcome.stdout.bytes.as_slice(), outcome.stderr.bytes.as_slice()), (&b"low tide\n"[..], &b"no\n"[..]));
+    assert_eq!(
+        (
+            outcome.stdout.bytes.as_slice(),
+            outcome.stderr.bytes.as_slice()
+        ),
+        (&b"low tide\n"[..], &b"no\n"[..])
+    );
     assert_eq!(outcome.limit, None);
     assert!(outcome.peak_memory > 0 && outcome.wall > Duration::ZERO);
 }
@@ -86,8 +102,14 @@ fn each_limit_ends_a_run_with_its_own_reason() {
     let cases = [
         ("while True: pass", LimitHit::Cpu),
         ("import time; time.sleep(60)", LimitHit::Wall),
-        ("x = []\nwhile True: x.append(bytes(1 << 20).replace(b'\\0', b'x'))", LimitHit::Memory),
-        ("import sys\nwhile True: sys.stdout.write('x' * 65536)", LimitHit::Output),
+        (
+            "x = []\nwhile True: x.append(bytes(1 << 20).replace(b'\\0', b'x'))",
+            LimitHit::Memory,
+        ),
+        (
+            "import sys\nwhile True: sys.stdout.write('x' * 65536)",
+            LimitHit::Output,
+        ),
     ];
     for (script, limit) in cases {
         assert_eq!(py(script).limit, Some(limit), "{script}");
@@ -116,8 +138,14 @@ fn a_fork_loop_is_held_to_the_process_limit() {
     let outcome = py(script);
     assert!(outcome.limit.is_some(), "{outcome:?}");
     assert!(outcome.peak_processes <= 33, "{}", outcome.peak_processes);
-    let count = py("import os, time\nn = 0\ntry:\n    while n < 999:\n        if os.fork() == 0: time.sleep(9)\n        n += 1\nexcept OSError: pass\nprint(n)");
-    assert!(text(&count).trim().parse::<u32>().unwrap() <= 32, "{}", text(&count));
+    let count = py(
+        "import os, time\nn = 0\ntry:\n    while n < 999:\n        if os.fork() == 0: time.sleep(9)\n        n += 1\nexcept OSError: pass\nprint(n)",
+    );
+    assert!(
+        text(&count).trim().parse::<u32>().unwrap() <= 32,
+        "{}",
+        text(&count)
+    );
 }
 
 #[test]
@@ -126,7 +154,10 @@ fn what_a_program_leaves_behind_is_ended() {
     let outcome = shell("(trap '' TERM HUP INT; setsid sleep 50 & sleep 50 &) ; echo gone");
     assert_eq!(text(&outcome), "gone\n");
     assert!(began.elapsed() < Duration::from_secs(3));
-    let left = Command::new("pgrep").args(["-fx", "sleep 50"]).output().unwrap();
+    let left = Command::new("pgrep")
+        .args(["-fx", "sleep 50"])
+        .output()
+        .unwrap();
     assert_eq!(left.stdout, b"", "a process outlived its sandbox");
 }
 
@@ -134,16 +165,42 @@ fn what_a_program_leaves_behind_is_ended() {
 fn nothing_of_the_machine_can_be_seen_or_changed() {
     let home = std::env::var("HOME").unwrap_or_else(|_| "/root".into());
     let here = env!("CARGO_MANIFEST_DIR");
-    for path in [home.as_str(), here, "/etc/shadow", "/var", "/sys", "/run", "/root", "/boot", "/proc/1/environ"] {
+    for path in [
+        home.as_str(),
+        here,
+        "/etc/shadow",
+        "/var",
+        "/sys",
+        "/run",
+        "/root",
+        "/boot",
+        "/proc/1/environ",
+    ] {
         let outcome = shell(&format!("cat {path} || ls -a {path}/*"));
-        assert_ne!(outcome.ending, Ending::Exited(0), "{path}: {}", text(&outcome));
+        assert_ne!(
+            outcome.ending,
+            Ending::Exited(0),
+            "{path}: {}",
+            text(&outcome)
+        );
     }
-    for path in ["/usr/x", "/etc/x", "/x", "/dev/x", "/opt/driver/x", "/usr/bin/sh", "/proc/sys/kernel/core_pattern"] {
+    for path in [
+        "/usr/x",
+        "/etc/x",
+        "/x",
+        "/dev/x",
+        "/opt/driver/x",
+        "/usr/bin/sh",
+        "/proc/sys/kernel/core_pattern",
+    ] {
         let outcome = shell(&format!("echo x > {path}"));
         assert_ne!(outcome.ending, Ending::Exited(0), "{path}");
     }
     assert_eq!(text(&shell("ls / | tr '\\n' ' '")).contains("root"), false);
-    assert_eq!(text(&shell("env | sort | grep -v -e ^_= -e ^PWD= -e ^OLDPWD=")), "PATH=/usr/bin:/bin\n");
+    assert_eq!(
+        text(&shell("env | sort | grep -v -e ^_= -e ^PWD= -e ^OLDPWD=")),
+        "PATH=/usr/bin:/bin\n"
+    );
     assert_eq!(text(&shell("ls /proc/self/fd | tr '\\n' ' '")), "0 1 2 3 ");
     assert_eq!(text(&shell("hostname; id -u; pwd")), "trial\n1000\n/work\n");
 }
@@ -162,11 +219,24 @@ fn there_are_no_rights_to_gain() {
     let status = text(&outcome);
     assert_eq!(status.matches("0000000000000000").count(), 5, "{status}");
     assert!(status.contains("NoNewPrivs:\t1"), "{status}");
-    for script in ["mount -t tmpfs x /tmp", "kill -9 1", "chroot / true", "echo 1 > /proc/1/oom_score_adj", "cat /proc/1/mem"] {
+    for script in [
+        "mount -t tmpfs x /tmp",
+        "kill -9 1",
+        "chroot / true",
+        "echo 1 > /proc/1/oom_score_adj",
+        "cat /proc/1/mem",
+    ] {
         let outcome = shell(&format!("{script} && sleep 0.1 && echo done"));
-        assert!(script.starts_with("kill") || text(&outcome) == "", "{script}: {}", text(&outcome));
+        assert!(
+            script.starts_with("kill") || text(&outcome) == "",
+            "{script}: {}",
+            text(&outcome)
+        );
     }
-    assert_eq!(shell("kill -9 1; kill -STOP 1; exit 7").ending, Ending::Exited(7));
+    assert_eq!(
+        shell("kill -9 1; kill -STOP 1; exit 7").ending,
+        Ending::Exited(7)
+    );
 }
 
 #[test]
@@ -178,14 +248,36 @@ fn files_go_in_and_come_out_and_links_do_not_lead_anywhere() {
                   mkfifo out/pipe; printf x > 'out/odd name'; chmod 000 'out/odd name'; \
                   printf '#!/bin/sh' > run.sh; chmod 755 run.sh; ln -s out/deep way";
     let base = job(&["/bin/sh", "-c", script]);
-    let all = run(&Job { layers: vec![&layer], collect: Collect::All, ..base }).unwrap();
+    let all = run(&Job {
+        layers: vec![&layer],
+        collect: Collect::All,
+        ..base
+    })
+    .unwrap();
     let entries = all.collected.unwrap().entries().unwrap();
-    let mut names: Vec<_> = entries.iter().map(|it| (it.path.as_str(), it.executable)).collect();
+    let mut names: Vec<_> = entries
+        .iter()
+        .map(|it| (it.path.as_str(), it.executable))
+        .collect();
     names.sort_unstable();
-    assert_eq!(names, [("in/a.txt", false), ("out/deep/b.txt", false), ("run.sh", true)]);
-    let wanted = ["out/link", "out/deep/b.txt", "way/b.txt", "no"].map(path).to_vec();
+    assert_eq!(
+        names,
+        [
+            ("in/a.txt", false),
+            ("out/deep/b.txt", false),
+            ("run.sh", true)
+        ]
+    );
+    let wanted = ["out/link", "out/deep/b.txt", "way/b.txt", "no"]
+        .map(path)
+        .to_vec();
     let base = job(&["/bin/sh", "-c", script]);
-    let some = run(&Job { layers: vec![&layer], collect: Collect::Files(wanted), ..base }).unwrap();
+    let some = run(&Job {
+        layers: vec![&layer],
+        collect: Collect::Files(wanted),
+        ..base
+    })
+    .unwrap();
     let entries = some.collected.unwrap().entries().unwrap();
     assert_eq!(entries.len(), 1);
     assert_eq!(entries[0].bytes, b"alpha");
@@ -195,7 +287,9 @@ fn files_go_in_and_come_out_and_links_do_not_lead_anywhere() {
 fn the_disk_is_bounded() {
     let outcome = shell("dd if=/dev/zero of=big bs=1M count=64 2>/dev/null; wc -c < big");
     assert!(text(&outcome).trim().parse::<u64>().unwrap() <= 16 << 20);
-    let outcome = shell("i=0; while [ $i -lt 64 ]; do head -c 1000000 /dev/zero > /tmp/$i || exit 9; i=$((i+1)); done");
+    let outcome = shell(
+        "i=0; while [ $i -lt 64 ]; do head -c 1000000 /dev/zero > /tmp/$i || exit 9; i=$((i+1)); done",
+    );
     assert_eq!(outcome.ending, Ending::Exited(9));
 }
 
@@ -209,10 +303,17 @@ fn the_channel_carries_lines_and_each_gets_its_own_time() {
                   t = time.process_time()\n    \
                   while time.process_time() - t < 0.9: pass\n    \
                   f.write(b'<' + line)";
-    let job = Job { channel: true, show: vec![folder], ..job(&[&program, "-c", script]) };
+    let job = Job {
+        channel: true,
+        show: vec![folder],
+        ..job(&[&program, "-c", script])
+    };
     let mut running = start(&job).unwrap();
     for _ in 0..4 {
-        assert_eq!(running.exchange(b"tide", 100).unwrap(), Frame::Line(b"<tide".to_vec()));
+        assert_eq!(
+            running.exchange(b"tide", 100).unwrap(),
+            Frame::Line(b"<tide".to_vec())
+        );
     }
     assert_eq!(running.exchange(b"spin", 100).unwrap(), Frame::Closed);
     let outcome = running.finish().unwrap();
@@ -226,7 +327,14 @@ fn the_channel_carries_lines_and_each_gets_its_own_time() {
 fn when_the_tool_is_killed_the_program_goes_too() {
     let marker = "sleep 47.25";
     let running = start(&job(&["/bin/sh", "-c", marker])).unwrap();
-    let seen = || !Command::new("pgrep").args(["-f", marker]).output().unwrap().stdout.is_empty();
+    let seen = || {
+        !Command::new("pgrep")
+            .args(["-f", marker])
+            .output()
+            .unwrap()
+            .stdout
+            .is_empty()
+    };
     let wait_for = |wanted: bool| {
         let began = Instant::now();
         while seen() != wanted && began.elapsed() < Duration::from_secs(5) {

@@ -82,7 +82,8 @@ pub fn parse_models(file: &str, text: &str) -> Result<Vec<Model>, ModelsError> {
 /// Never: a test reads the shipped file.
 #[must_use]
 pub fn shipped_models() -> Vec<Model> {
-    parse_models("models.toml", include_str!("models.toml")).expect("the shipped models are well-formed")
+    parse_models("models.toml", include_str!("models.toml"))
+        .expect("the shipped models are well-formed")
 }
 
 #[cfg(test)]
@@ -94,6 +95,12 @@ mod tests {
         let models = shipped_models();
         assert_eq!(models.len(), 4);
         assert!(models.windows(2).all(|pair| pair[0].skill > pair[1].skill));
-        assert!(parse_models("m", "[[model]]\nname='a'\nskill=1\nrepair=2\ntokens_per_second=1").is_err());
+        assert!(
+            parse_models(
+                "m",
+                "[[model]]\nname='a'\nskill=1\nrepair=2\ntokens_per_second=1"
+            )
+            .is_err()
+        );
     }
 }

@@ -22,7 +22,10 @@ pub fn run(
     out: &mut dyn Write,
     err: &mut dyn Write,
 ) -> Result<u8, Failure> {
-    let record = args.record.clone().unwrap_or_else(|| record_beside(&args.plan));
+    let record = args
+        .record
+        .clone()
+        .unwrap_or_else(|| record_beside(&args.plan));
     let lookup = |name: &str| surroundings.variable(name);
     let preparation = prepare(&args.plan, &lookup, env!("CARGO_PKG_VERSION"))?;
     let code = hold_all(&preparation, &record, surroundings, out, err)?;
@@ -48,7 +51,10 @@ pub fn hold_all(
     }
     let judging = std::thread::available_parallelism().map_or(1, usize::from);
     let judging = judging.min(preparation.plan.parallel as usize);
-    let options = HoldOptions { record: record.to_owned(), judging };
+    let options = HoldOptions {
+        record: record.to_owned(),
+        judging,
+    };
     let stop = stop_on_signal();
     let currency = &preparation.plan.currency;
     let summary = if surroundings.err_is_terminal() {
@@ -80,16 +86,26 @@ fn stop_on_signal() -> Arc<AtomicBool> {
 fn tell(summary: &Summary, record: &Path, err: &mut dyn Write) -> Result<u8, Failure> {
     for (candidate, why) in &summary.halted {
         let candidate = safe(candidate);
-        writeln!(err, "error: candidate `{candidate}` was no longer asked: {}", safe(why))?;
+        writeln!(
+            err,
+            "error: candidate `{candidate}` was no longer asked: {}",
+            safe(why)
+        )?;
     }
     if summary.stopped {
         writeln!(err, "stopped: {} trials are not held", summary.not_held)?;
     }
-    let outside = summary.void.keys().any(|reason| *reason != VoidReason::ToolMissing);
+    let outside = summary
+        .void
+        .keys()
+        .any(|reason| *reason != VoidReason::ToolMissing);
     let again = outside || summary.not_held > 0 || !summary.halted.is_empty();
     if again {
         let record = record.display();
-        writeln!(err, "hint: run the same command again to hold what is void or missing in `{record}`")?;
+        writeln!(
+            err,
+            "hint: run the same command again to hold what is void or missing in `{record}`"
+        )?;
     }
     Ok(if again { OUTSIDE } else { 0 })
 }

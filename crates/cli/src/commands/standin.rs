@@ -37,8 +37,20 @@ pub fn run(
             None => return Err(Failure::NoVariable(name.clone())),
         },
     };
-    let names = models.iter().map(|it| it.name.clone()).collect::<Vec<_>>().join(", ");
-    let handle = start(Standin { models, tasks: docket.tasks, seed: args.seed, key }, args.port)?;
+    let names = models
+        .iter()
+        .map(|it| it.name.clone())
+        .collect::<Vec<_>>()
+        .join(", ");
+    let handle = start(
+        Standin {
+            models,
+            tasks: docket.tasks,
+            seed: args.seed,
+            key,
+        },
+        args.port,
+    )?;
     writeln!(out, "{}", handle.endpoint())?;
     out.flush()?;
     writeln!(err, "serving {names}; interrupt to end")?;

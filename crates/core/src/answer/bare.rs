@@ -34,7 +34,9 @@ pub fn find(text: &str, wanted: &str) -> Result<Bare, FailReason> {
     while start > 0 && is_comment(lines[start - 1]) {
         start -= 1;
     }
-    let after = lines[start..].iter().rposition(|line| !line.trim().is_empty() && !is_prose(line));
+    let after = lines[start..]
+        .iter()
+        .rposition(|line| !line.trim().is_empty() && !is_prose(line));
     let end = start + after.map_or(0, |it| it + 1);
     let code = lines[start..end].join("\n") + "\n";
     let guess = language::guess(&code);
@@ -48,7 +50,10 @@ pub fn find(text: &str, wanted: &str) -> Result<Bare, FailReason> {
         }
     }
     let rest = lines[..start].iter().chain(&lines[end..]);
-    Ok(Bare { code, text_around: rest.into_iter().any(|line| !line.trim().is_empty()) })
+    Ok(Bare {
+        code,
+        text_around: rest.into_iter().any(|line| !line.trim().is_empty()),
+    })
 }
 
 /// The text without quotes around the whole of it, a language word alone on its first line, and
@@ -57,7 +62,9 @@ fn unquoted(text: &str) -> String {
     let mut text = text.trim();
     for quote in ["\"\"\"", "'''", "\"", "'", "“", "`"] {
         let close = if quote == "“" { "”" } else { quote };
-        let inner = text.strip_prefix(quote).and_then(|it| it.strip_suffix(close));
+        let inner = text
+            .strip_prefix(quote)
+            .and_then(|it| it.strip_suffix(close));
         if let Some(inner) = inner.filter(|it| it.contains('\n')) {
             text = inner;
             break;
@@ -65,19 +72,26 @@ fn unquoted(text: &str) -> String {
     }
     let (first, rest) = text.split_once('\n').unwrap_or((text, ""));
     let is_word = first.len() < 12 && !first.is_empty() && first.chars().all(char::is_alphanumeric);
-    let text = if is_word && !rest.is_empty() { rest } else { text };
+    let text = if is_word && !rest.is_empty() {
+        rest
+    } else {
+        text
+    };
     text.trim_end_matches(['`', '\n']).to_owned()
 }
 
 fn is_comment(line: &str) -> bool {
     let line = line.trim_start();
-    line.starts_with("//") || line.starts_with("/*") || (line.starts_with('#') && !line.starts_with("##"))
+    line.starts_with("//")
+        || line.starts_with("/*")
+        || (line.starts_with('#') && !line.starts_with("##"))
 }
 
 /// Whether a line reads as a sentence of running text.
 fn is_prose(line: &str) -> bool {
     static SENTENCE: LazyLock<Regex> = LazyLock::new(|| {
-        Regex::new(r"^(?:[-*] |\d+\. |#{2,} )?[\p{Lu}`*][\p{L}'’`*_(),-]*(?: \S+){2,}$").expect("fixed")
+        Regex::new(r"^(?:[-*] |\d+\. |#{2,} )?[\p{Lu}`*][\p{L}'’`*_(),-]*(?: \S+){2,}$")
+            .expect("fixed")
     });
     let ends_like_code = line.trim_end().ends_with([';', '{', '}', '(', '=', '\\']);
     !ends_like_code && SENTENCE.is_match(line.trim_end()) && !line.contains(" = ")

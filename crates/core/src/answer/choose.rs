@@ -17,8 +17,25 @@ pub struct Chosen {
 
 /// Tags of blocks that show something else than the code.
 const NOT_CODE: &[&str] = &[
-    "text", "txt", "plain", "plaintext", "output", "console", "terminal", "shell-session", "json",
-    "yaml", "toml", "csv", "markdown", "md", "diff", "ini", "log", "mermaid", "xml",
+    "text",
+    "txt",
+    "plain",
+    "plaintext",
+    "output",
+    "console",
+    "terminal",
+    "shell-session",
+    "json",
+    "yaml",
+    "toml",
+    "csv",
+    "markdown",
+    "md",
+    "diff",
+    "ini",
+    "log",
+    "mermaid",
+    "xml",
 ];
 
 /// Chooses among the parts of an answer.
@@ -45,13 +62,19 @@ pub fn choose(text: &str, parts: &Parts, wanted: Wanted<'_>) -> Chosen {
         }
     }
     deviations.extend(forgiven(parts, block, wanted));
-    Chosen { files: Ok(files), deviations }
+    Chosen {
+        files: Ok(files),
+        deviations,
+    }
 }
 
 /// What is odd about the block chosen and its surroundings.
 fn forgiven(parts: &Parts, block: &Block, wanted: Wanted<'_>) -> Vec<Deviation> {
     let wrong_tag = !block.tag.is_empty() && block.language.as_deref() != Some(wanted.language);
-    let wrong_name = block.label.as_ref().is_some_and(|label| label != wanted.file);
+    let wrong_name = block
+        .label
+        .as_ref()
+        .is_some_and(|label| label != wanted.file);
     let checks = [
         (!parts.prose.trim().is_empty(), Deviation::TextAround),
         (parts.blocks.len() > 1, Deviation::SeveralBlocks),
@@ -59,7 +82,11 @@ fn forgiven(parts: &Parts, block: &Block, wanted: Wanted<'_>) -> Vec<Deviation> 
         (wrong_tag, Deviation::OtherTag),
         (wrong_name, Deviation::OtherFileName),
     ];
-    checks.into_iter().filter(|it| it.0).map(|it| it.1).collect()
+    checks
+        .into_iter()
+        .filter(|it| it.0)
+        .map(|it| it.1)
+        .collect()
 }
 
 /// The block that is the wanted file: the last one that carries its name; else the last that
@@ -67,14 +94,24 @@ fn forgiven(parts: &Parts, block: &Block, wanted: Wanted<'_>) -> Vec<Deviation> 
 /// Blocks that leave parts out come after all that do not.
 fn main_block(blocks: &[Block], wanted: Wanted<'_>) -> Option<usize> {
     let named = |block: &Block| {
-        block.label.as_ref().is_some_and(|it| it.file_name() == wanted.file.file_name())
+        block
+            .label
+            .as_ref()
+            .is_some_and(|it| it.file_name() == wanted.file.file_name())
     };
     let whole = |index: &usize| !elision::leaves_out(&blocks[*index].code);
     let by_name: Vec<usize> = (0..blocks.len()).filter(|&i| named(&blocks[i])).collect();
-    if let Some(index) = by_name.iter().copied().rfind(whole).or(by_name.last().copied()) {
+    if let Some(index) = by_name
+        .iter()
+        .copied()
+        .rfind(whole)
+        .or(by_name.last().copied())
+    {
         return Some(index);
     }
-    let fitting: Vec<usize> = (0..blocks.len()).filter(|&i| fits(&blocks[i], wanted)).collect();
+    let fitting: Vec<usize> = (0..blocks.len())
+        .filter(|&i| fits(&blocks[i], wanted))
+        .collect();
     let defining: Vec<usize> = match wanted.name {
         Some(name) => {
             let defines = |i: &usize| language::defines(wanted.language, &blocks[*i].code, name);
@@ -82,12 +119,21 @@ fn main_block(blocks: &[Block], wanted: Wanted<'_>) -> Option<usize> {
         }
         None => Vec::new(),
     };
-    if let Some(index) = defining.iter().copied().rfind(whole).or(defining.last().copied()) {
+    if let Some(index) = defining
+        .iter()
+        .copied()
+        .rfind(whole)
+        .or(defining.last().copied())
+    {
         return Some(index);
     }
     let rank = |i: usize| {
         let code = &blocks[i].code;
-        (whole(&i), language::has_entry(wanted.language, code), code.len())
+        (
+            whole(&i),
+            language::has_entry(wanted.language, code),
+            code.len(),
+        )
     };
     fitting.into_iter().max_by_key(|&i| rank(i))
 }
@@ -101,16 +147,20 @@ fn fits(block: &Block, wanted: Wanted<'_>) -> bool {
         Some(found) if found == wanted.language => true,
         Some(found) if is_kin(found, wanted.language) => {
             language::guess(&block.code) == Some(wanted.language)
-                || wanted.name.is_some_and(|it| language::defines(wanted.language, &block.code, it))
+                || wanted
+                    .name
+                    .is_some_and(|it| language::defines(wanted.language, &block.code, it))
         }
         Some(_) => false,
-        None if NOT_CODE.contains(&block.tag.as_str()) => {
-            wanted.name.is_some_and(|it| language::defines(wanted.language, &block.code, it))
-        }
+        None if NOT_CODE.contains(&block.tag.as_str()) => wanted
+            .name
+            .is_some_and(|it| language::defines(wanted.language, &block.code, it)),
         // A tag that no recipe knows, such as `typescript`, is another language.
         None if !block.tag.is_empty() => false,
         None => language::guess(&block.code).is_none_or(|it| {
-            it == wanted.language || is_kin(it, wanted.language) || !language::is_known(wanted.language)
+            it == wanted.language
+                || is_kin(it, wanted.language)
+                || !language::is_known(wanted.language)
         }),
     }
 }
@@ -152,8 +202,15 @@ fn nothing_fits(text: &str, parts: &Parts, wanted: Wanted<'_>) -> Chosen {
         outside.deviations.push(Deviation::SeveralBlocks);
         return outside;
     }
-    let reason = if other { FailReason::WrongLanguage } else { FailReason::NoCodeFound };
-    Chosen { files: Err(reason), deviations: Vec::new() }
+    let reason = if other {
+        FailReason::WrongLanguage
+    } else {
+        FailReason::NoCodeFound
+    };
+    Chosen {
+        files: Err(reason),
+        deviations: Vec::new(),
+    }
 }
 
 fn without_blocks(text: &str, wanted: Wanted<'_>) -> Chosen {
@@ -166,6 +223,9 @@ fn without_blocks(text: &str, wanted: Wanted<'_>) -> Chosen {
             let files = Ok(BTreeMap::from([(wanted.file.clone(), found.code)]));
             Chosen { files, deviations }
         }
-        Err(reason) => Chosen { files: Err(reason), deviations: Vec::new() },
+        Err(reason) => Chosen {
+            files: Err(reason),
+            deviations: Vec::new(),
+        },
     }
 }

@@ -58,7 +58,9 @@ pub fn split(text: &str, recipes: &Recipes) -> Parts {
                 }
             },
             Some((opening, above)) if closes(line, opening) => {
-                parts.blocks.push(block(opening, above.as_deref(), &code, true, recipes));
+                parts
+                    .blocks
+                    .push(block(opening, above.as_deref(), &code, true, recipes));
                 code.clear();
                 open = None;
             }
@@ -69,13 +71,24 @@ pub fn split(text: &str, recipes: &Recipes) -> Parts {
         }
     }
     if let Some((opening, above)) = open {
-        parts.blocks.push(block(&opening, above.as_deref(), &code, false, recipes));
+        parts
+            .blocks
+            .push(block(&opening, above.as_deref(), &code, false, recipes));
     }
-    parts.blocks.iter().filter_map(|block| block.label.as_ref()).for_each(|label| {
-        // A line that does nothing but name the file belongs to the block.
-        let names_only = |line: &&str| label_in_line(line).as_ref() != Some(label);
-        parts.prose = parts.prose.lines().filter(names_only).collect::<Vec<_>>().join("\n");
-    });
+    parts
+        .blocks
+        .iter()
+        .filter_map(|block| block.label.as_ref())
+        .for_each(|label| {
+            // A line that does nothing but name the file belongs to the block.
+            let names_only = |line: &&str| label_in_line(line).as_ref() != Some(label);
+            parts.prose = parts
+                .prose
+                .lines()
+                .filter(names_only)
+                .collect::<Vec<_>>()
+                .join("\n");
+        });
     parts
 }
 
@@ -88,7 +101,12 @@ fn opening(line: &str) -> Option<Opening> {
     if length < 3 || (mark == '`' && info.contains('`')) {
         return None;
     }
-    Some(Opening { indent: line.len() - rest.len(), mark, length, info: info.to_owned() })
+    Some(Opening {
+        indent: line.len() - rest.len(),
+        mark,
+        length,
+        info: info.to_owned(),
+    })
 }
 
 fn closes(line: &str, opening: &Opening) -> bool {
@@ -110,29 +128,49 @@ fn block(
     recipes: &Recipes,
 ) -> Block {
     let info = &opening.info;
-    let first = info.split([' ', ',', '{', ':', ';', '\t']).next().unwrap_or("");
+    let first = info
+        .split([' ', ',', '{', ':', ';', '\t'])
+        .next()
+        .unwrap_or("");
     let label = label_in_info(info, recipes)
         .or_else(|| above.and_then(label_in_line))
         .or_else(|| label_in_code(code));
     let is_path = label.as_ref().is_some_and(|label| label.as_str() == first);
-    let tag = if is_path { String::new() } else { first.trim_start_matches('.').to_lowercase() };
+    let tag = if is_path {
+        String::new()
+    } else {
+        first.trim_start_matches('.').to_lowercase()
+    };
     let language = recipes.by_tag(&tag).map(str::to_owned).or_else(|| {
-        let extension = label.as_ref().map(RelPath::extension).filter(|_| tag.is_empty())?;
+        let extension = label
+            .as_ref()
+            .map(RelPath::extension)
+            .filter(|_| tag.is_empty())?;
         recipes.by_extension(extension).map(str::to_owned)
     });
-    Block { tag, language, label, code: code.to_owned(), closed }
+    Block {
+        tag,
+        language,
+        label,
+        code: code.to_owned(),
+        closed,
+    }
 }
 
 /// A path with an extension, as a whole.
-static PATH: LazyLock<Regex> =
-    LazyLock::new(|| Regex::new(r"^[\w.+-]+(?:/[\w.+-]+)*\.[A-Za-z][A-Za-z0-9+]{0,5}$").expect("fixed"));
+static PATH: LazyLock<Regex> = LazyLock::new(|| {
+    Regex::new(r"^[\w.+-]+(?:/[\w.+-]+)*\.[A-Za-z][A-Za-z0-9+]{0,5}$").expect("fixed")
+});
 
 /// `python solution.py`, `python:solution.py`, `solution.py`, `python title="solution.py"`.
 fn label_in_info(info: &str, recipes: &Recipes) -> Option<RelPath> {
     let words = info.split([' ', ',', '{', '}', ':', '=', '"', '\'', '\t']);
     words.filter(|word| PATH.is_match(word)).find_map(|word| {
         let path = RelPath::parse(word).ok()?;
-        recipes.by_extension(path.extension()).map(|_| path.clone()).or(Some(path))
+        recipes
+            .by_extension(path.extension())
+            .map(|_| path.clone())
+            .or(Some(path))
     })
 }
 
@@ -146,12 +184,21 @@ fn label_in_line(line: &str) -> Option<RelPath> {
         .expect("fixed")
     });
     let name = FRAME.captures(line)?.get(1)?.as_str();
-    PATH.is_match(name).then(|| RelPath::parse(name).ok()).flatten()
+    PATH.is_match(name)
+        .then(|| RelPath::parse(name).ok())
+        .flatten()
 }
 
 /// A first line that is a comment and names a file: `# solution.py`, `// file: src/a.js`.
 fn label_in_code(code: &str) -> Option<RelPath> {
     let first = code.lines().find(|line| !line.trim().is_empty())?.trim();
-    let comment = ["#", "//", "--", "/*", "<!--"].iter().find_map(|mark| first.strip_prefix(mark))?;
-    label_in_line(comment.trim_end_matches("*/").trim_end_matches("-->").trim())
+    let comment = ["#", "//", "--", "/*", "<!--"]
+        .iter()
+        .find_map(|mark| first.strip_prefix(mark))?;
+    label_in_line(
+        comment
+            .trim_end_matches("*/")
+            .trim_end_matches("-->")
+            .trim(),
+    )
 }

@@ -85,14 +85,25 @@ pub fn begins(language: &str, line: &str) -> bool {
 
 /// How many lines are typical of `language`, from 0 to 1.
 pub fn likeness(language: &str, code: &str) -> f64 {
-    let lines = code.lines().filter(|line| !line.trim().is_empty()).count().max(1);
-    marks(language).map_or(0.0, |it| it.typical.find_iter(code).count() as f64 / lines as f64)
+    let lines = code
+        .lines()
+        .filter(|line| !line.trim().is_empty())
+        .count()
+        .max(1);
+    marks(language).map_or(0.0, |it| {
+        it.typical.find_iter(code).count() as f64 / lines as f64
+    })
 }
 
 /// The language that `code` looks like most; `None` when it looks like none.
 pub fn guess(code: &str) -> Option<&'static str> {
-    let scored = MARKS.iter().map(|it| (it.language, likeness(it.language, code)));
-    scored.filter(|it| it.1 >= 0.2).max_by(|a, b| a.1.total_cmp(&b.1)).map(|it| it.0)
+    let scored = MARKS
+        .iter()
+        .map(|it| (it.language, likeness(it.language, code)));
+    scored
+        .filter(|it| it.1 >= 0.2)
+        .max_by(|a, b| a.1.total_cmp(&b.1))
+        .map(|it| it.0)
 }
 
 /// Whether `code` defines `name` at its top level. `Class.method` asks for the class.
@@ -103,7 +114,9 @@ pub fn defines(language: &str, code: &str, name: &str) -> bool {
 
 /// The names that `code` defines at its top level; empty for a language that is not known here.
 pub fn definitions(language: &str, code: &str) -> Vec<String> {
-    let Some(marks) = marks(language) else { return Vec::new() };
+    let Some(marks) = marks(language) else {
+        return Vec::new();
+    };
     let names = marks.defines.captures_iter(code);
     names
         .filter_map(|found| found.iter().skip(1).flatten().next())
@@ -111,17 +124,26 @@ pub fn definitions(language: &str, code: &str) -> Vec<String> {
         .collect()
 }
 
+/// What a whole program has that is run, by language.
+static ENTRIES: LazyLock<Vec<(&str, Regex)>> = LazyLock::new(|| {
+    let main = r"\bmain\s*\(";
+    let python = r"(?m)^if\s+__name__|\b(?:input|print)\(|\bsys\.(?:stdin|argv|stdout)|^main\(";
+    [
+        ("c", main),
+        ("c++", main),
+        ("rust", r"\bfn\s+main\s*\("),
+        ("java", r"\bvoid\s+main\s*\("),
+        ("python", python),
+        ("javascript", r"console\.log|process\.|require\("),
+    ]
+    .map(|(language, mark)| (language, Regex::new(mark).expect("fixed")))
+    .into()
+});
+
 /// Whether `code` has what a whole program of `language` starts with when it is run.
 pub fn has_entry(language: &str, code: &str) -> bool {
-    let mark = match language {
-        "c" | "c++" => r"\bmain\s*\(",
-        "rust" => r"\bfn\s+main\s*\(",
-        "java" => r"\bvoid\s+main\s*\(",
-        "python" => r"(?m)^if\s+__name__|\b(?:input|print)\(|\bsys\.(?:stdin|argv|stdout)|^main\(",
-        "javascript" => r"console\.log|process\.|require\(",
-        _ => return true,
-    };
-    Regex::new(mark).expect("fixed").is_match(code)
+    let mark = ENTRIES.iter().find(|it| it.0 == language);
+    mark.is_none_or(|it| it.1.is_match(code))
 }
 
 /// Whether `name` occurs in `code` as a word of its own.

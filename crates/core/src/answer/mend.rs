@@ -31,7 +31,8 @@ pub fn mend(code: &str, language: &str) -> String {
         let next = chars.get(at + 1).copied();
         match state {
             State::Code => {
-                if (hash_comments && c == '#') || (!hash_comments && c == '/' && next == Some('/')) {
+                if (hash_comments && c == '#') || (!hash_comments && c == '/' && next == Some('/'))
+                {
                     state = State::LineComment;
                 } else if !hash_comments && c == '/' && next == Some('*') {
                     state = State::BlockComment;
@@ -68,7 +69,14 @@ pub fn mend(code: &str, language: &str) -> String {
                         out.push(next);
                         at += 1;
                     }
-                } else if c == quote && chars[at..].iter().take(count).filter(|&&it| it == quote).count() == count {
+                } else if c == quote
+                    && chars[at..]
+                        .iter()
+                        .take(count)
+                        .filter(|&&it| it == quote)
+                        .count()
+                        == count
+                {
                     out.extend(std::iter::repeat_n(quote, count - 1));
                     at += count - 1;
                     state = State::Code;

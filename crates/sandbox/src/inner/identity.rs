@@ -46,7 +46,10 @@ pub fn enter_namespaces() -> Result<Identity, String> {
         unshare(NAMESPACES).map_err(|error| {
             format!("namespaces: {error}; root in a container may lack CAP_SYS_ADMIN")
         })?;
-        return Ok(Identity { id: NOBODYS_ID, root: true });
+        return Ok(Identity {
+            id: NOBODYS_ID,
+            root: true,
+        });
     }
     let (uid, gid) = (geteuid(), getegid());
     unshare(CloneFlags::CLONE_NEWUSER | NAMESPACES).map_err(|error| {
@@ -57,7 +60,10 @@ pub fn enter_namespaces() -> Result<Identity, String> {
         )
     })?;
     map_ids(uid.as_raw(), gid.as_raw())?;
-    Ok(Identity { id: INSIDE_ID, root: false })
+    Ok(Identity {
+        id: INSIDE_ID,
+        root: false,
+    })
 }
 
 /// Makes `uid` and `gid` of the parent namespace the only ones of this one.
@@ -119,7 +125,10 @@ fn drop_capabilities() -> Result<(), String> {
             break;
         }
     }
-    let header = CapHeader { version: CAP_VERSION, pid: 0 };
+    let header = CapHeader {
+        version: CAP_VERSION,
+        pid: 0,
+    };
     let data = [0_u32; 6];
     // SAFETY: both point to structures of the layout that the kernel's ABI states.
     let done = unsafe { libc::syscall(libc::SYS_capset, &raw const header, data.as_ptr()) };

@@ -48,7 +48,11 @@ pub fn stage_main() -> ExitCode {
         Ok(()) => ExitCode::SUCCESS,
         Err(why) => {
             let sent = wire::send(control, &Report::SetUpFailed(why), &[]);
-            if sent.is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE }
+            if sent.is_ok() {
+                ExitCode::SUCCESS
+            } else {
+                ExitCode::FAILURE
+            }
         }
     }
 }
@@ -57,14 +61,16 @@ fn stage(control: BorrowedFd<'_>) -> Result<(), String> {
     identity::die_with_parent();
     let received = wire::receive::<Spec>(control).map_err(|error| error.to_string())?;
     // Without a message the tool is gone, and nobody is there to be told.
-    let Some((spec, fds)) = received else { return Ok(()) };
+    let Some((spec, fds)) = received else {
+        return Ok(());
+    };
     let handed = sort_out(&spec, fds).ok_or("too few descriptors came with the order")?;
     let identity = identity::enter_namespaces()?;
     // SAFETY: this process has one thread.
     match unsafe { fork() }.map_err(|error| format!("fork: {error}"))? {
         ForkResult::Child => {
-            let report = warden::serve(control, &spec, handed, identity)
-                .unwrap_or_else(Report::SetUpFailed);
+            let report =
+                warden::serve(control, &spec, handed, identity).unwrap_or_else(Report::SetUpFailed);
             let _ = wire::send(control, &report, &[]);
             // SAFETY: ends the process; nothing of the stage's is to be run again here.
             unsafe { libc::_exit(0) }
@@ -83,12 +89,20 @@ fn sort_out(spec: &Spec, fds: Vec<OwnedFd>) -> Option<Handed> {
         stdin: fds.next()?,
         stdout: fds.next()?,
         stderr: fds.next()?,
-        channel: if spec.channel { Some(fds.next()?) } else { None },
+        channel: if spec.channel {
+            Some(fds.next()?)
+        } else {
+            None
+        },
         collected: match spec.collect {
             Collect::Nothing => None,
             _ => Some(Archive::from_fd(fds.next()?)),
         },
-        driver: if spec.driver { Some(Archive::from_fd(fds.next()?)) } else { None },
+        driver: if spec.driver {
+            Some(Archive::from_fd(fds.next()?))
+        } else {
+            None
+        },
         layers: fds.map(Archive::from_fd).collect(),
     };
     Some(handed)

@@ -28,22 +28,14 @@ pub enum Failed {
 }
 
 /// Becomes the program. Comes back only when that fails.
-pub fn become_program(
-    spec: &Spec,
-    handed: &Handed,
-    identity: Identity,
-) -> Failed {
+pub fn become_program(spec: &Spec, handed: &Handed, identity: Identity) -> Failed {
     match try_become(spec, handed, identity) {
         Err(failed) => failed,
         Ok(never) => match never {},
     }
 }
 
-fn try_become(
-    spec: &Spec,
-    handed: &Handed,
-    identity: Identity,
-) -> Result<Infallible, Failed> {
+fn try_become(spec: &Spec, handed: &Handed, identity: Identity) -> Result<Infallible, Failed> {
     let set_up = |what: &str, error: nix::Error| Failed::SetUp(format!("{what}: {error}"));
     setsid().map_err(|error| set_up("session", error))?;
     confine_user(identity).map_err(Failed::SetUp)?;
@@ -52,8 +44,15 @@ fn try_become(
     let c_string = |text: &str| {
         CString::new(text).map_err(|_| Failed::Exec("an argument holds a NUL byte".to_owned()))
     };
-    let command: Vec<CString> = spec.command.iter().map(|it| c_string(it)).collect::<Result<_, _>>()?;
-    let env = spec.env.iter().map(|(key, value)| c_string(&format!("{key}={value}")));
+    let command: Vec<CString> = spec
+        .command
+        .iter()
+        .map(|it| c_string(it))
+        .collect::<Result<_, _>>()?;
+    let env = spec
+        .env
+        .iter()
+        .map(|(key, value)| c_string(&format!("{key}={value}")));
     let env: Vec<CString> = env.collect::<Result<_, _>>()?;
     let Some(program) = command.first() else {
         return Err(Failed::Exec("there is no program to run".to_owned()));
@@ -66,7 +65,12 @@ fn try_become(
 
 /// Standard streams at 0 to 2, the channel at 3, and everything else closed at `exec`.
 fn lay_descriptors(handed: &Handed) -> nix::Result<()> {
-    let streams = [Some(&handed.stdin), Some(&handed.stdout), Some(&handed.stderr), handed.channel.as_ref()];
+    let streams = [
+        Some(&handed.stdin),
+        Some(&handed.stdout),
+        Some(&handed.stderr),
+        handed.channel.as_ref(),
+    ];
     // Lifted first, so that none is overwritten by another. The pipe that tells of failure was
     // opened after all of these, and so stands above 3.
     let lifted = streams.iter().flatten().map(|fd| {
@@ -82,7 +86,12 @@ fn lay_descriptors(handed: &Handed) -> nix::Result<()> {
     let first = lifted.len() as u32;
     // SAFETY: only marks descriptors to be closed at `exec`; the way to tell of failure stays.
     let marked = unsafe {
-        libc::syscall(libc::SYS_close_range, first, u32::MAX, libc::CLOSE_RANGE_CLOEXEC)
+        libc::syscall(
+            libc::SYS_close_range,
+            first,
+            u32::MAX,
+            libc::CLOSE_RANGE_CLOEXEC,
+        )
     };
     nix::errno::Errno::result(marked)?;
     Ok(())

@@ -1,24 +1,33 @@
-import java.util.ArrayList;
-import java.util.Comparator;
-import java.util.List;
-import java.util.Scanner;
+import java.io.IOException;
+import java.io.InputStreamReader;
+import java.io.StreamTokenizer;
 
 public class Main {
-    public static void main(String[] args) {
-        Scanner in = new Scanner(System.in);
-        int count = in.nextInt();
-        List<int[]> calls = new ArrayList<>();
+    public static void main(String[] args) throws IOException {
+        StreamTokenizer in = new StreamTokenizer(new InputStreamReader(System.in));
+        in.nextToken();
+        int count = (int) in.nval;
+        int[][] calls = new int[count][2];
         for (int i = 0; i < count; i++) {
-            calls.add(new int[] {in.nextInt(), in.nextInt()});
+            in.nextToken();
+            calls[i][0] = (int) in.nval;
+            in.nextToken();
+            calls[i][1] = (int) in.nval;
         }
-        calls.sort(Comparator.comparingInt((int[] c) -> c[1]).thenComparingInt(c -> c[0]));
         int served = 0;
         int free = Integer.MIN_VALUE;
-        for (int[] call : calls) {
-            if (call[0] > free) {
-                served++;
-                free = call[1];
+        while (true) {
+            int[] next = null;
+            for (int[] call : calls) {
+                if (call[0] > free && (next == null || call[1] < next[1])) {
+                    next = call;
+                }
             }
+            if (next == null) {
+                break;
+            }
+            served++;
+            free = next[1];
         }
         System.out.println(served);
     }

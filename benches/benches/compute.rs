@@ -1,0 +1,77 @@
+//! The computations that every answer goes through.
+
+use fairtrial_core::answer::{Wanted, read_answer};
+use fairtrial_core::recipe::Recipes;
+use fairtrial_core::standings::{Standings, TrialResult};
+use fairtrial_core::tree::RelPath;
+use fairtrial_core::value::{Order, Rules, compare, parse_line};
+use fairtrial_core::verdict::{FailReason, Verdict};
+
+fn main() {
+    divan::main();
+}
+
+/// An answer of about 4 KiB with prose, two blocks and typographic quotes.
+#[divan::bench]
+fn read_an_answer(bencher: divan::Bencher<'_, '_>) {
+    let body = "    total = total + depth  # in decimetres\n".repeat(80);
+    let text = format!(
+        "Here is the code:\n\n```python\ndef tide_gap(high, low):\n    name = “gap”\n{body}    \
+         return total\n```\n\nTry it:\n\n```python\nprint(tide_gap(3, 1))\n```\n"
+    );
+    let (recipes, file) = (
+        Recipes::shipped(),
+        RelPath::parse("solution.py").expect("a path"),
+    );
+    let wanted = Wanted {
+        file: &file,
+        language: "python",
+        name: Some("tide_gap"),
+        recipes: &recipes,
+    };
+    bencher.bench(|| read_answer(divan::black_box(&text), wanted, false));
+}
+
+/// Two lists of 1000 numbers in opposite order.
+#[divan::bench]
+fn compare_in_any_order(bencher: divan::Bencher<'_, '_>) {
+    let list =
+        |numbers: Vec<String>| parse_line(&format!("[{}]", numbers.join(","))).expect("JSON");
+    let up = list((0..1000).map(|it| it.to_string()).collect());
+    let down = list((0..1000).rev().map(|it| it.to_string()).collect());
+    let rules = Rules {
+        order: Order::AnyOutside,
+        ..Rules::default()
+    };
+    bencher.bench(|| compare(divan::black_box(&up), divan::black_box(&down), rules).is_ok());
+}
+
+/// Standings of 10 candidates over 200 tasks with 5 samples: 10,000 trials.
+#[divan::bench(sample_count = 10)]
+fn compute_standings(bencher: divan::Bencher<'_, '_>) {
+    let names: Vec<String> = (0..10).map(|it| format!("bird-{it}")).collect();
+    let mut results = Vec::new();
+    for (number, name) in names.iter().enumerate() {
+        for task in 0..200 {
+            for sample in 0..5 {
+                let passes = (task * 7 + sample * 3 + number * 11) % 17 > number;
+                results.push(TrialResult {
+                    candidate: name.clone(),
+                    task: format!("task-{task}"),
+                    verdict: if passes {
+                        Verdict::Pass
+                    } else {
+                        Verdict::Fail(FailReason::Crashed)
+                    },
+                    attempts: 1,
+                    deviating: 0,
+                    seconds: 1.0,
+                    tokens: fairtrial_core::plan::Tokens::default(),
+                    cost: 0.1,
+                });
+            }
+        }
+    }
+    let names: Vec<&str> = names.iter().map(String::as_str).collect();
+    bencher.bench(|| Standings::compute(divan::black_box(&names), divan::black_box(&results)));
+}
