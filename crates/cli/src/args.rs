@@ -104,6 +104,9 @@ pub struct StandinArgs {
     /// Seed of what the models say
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub seed: u64,
+    /// File to add a line of JSON to for each request that is answered
+    #[arg(long, value_name = "FILE")]
+    pub log: Option<PathBuf>,
     /// Environment variable with the key that requests must bring
     #[arg(long, value_name = "NAME")]
     pub key_env: Option<String>,

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_hearing::{Observer, Progress};
-use fairtrial_report::{duration, money, safe};
+use fairtrial_report::{count, duration, money, safe};
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 /// Longest silence between two plain lines.
@@ -113,8 +113,9 @@ impl Observer for Bars {
 
 fn stopping_line(under_way: usize) -> String {
     format!(
-        "stopping: waiting for {under_way} trials under way; interrupt again to end at once \
-         (what is committed stays)"
+        "stopping: waiting for {} under way; interrupt again to end at once (what is committed \
+         stays)",
+        count(under_way, "trial")
     )
 }
 

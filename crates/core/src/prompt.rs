@@ -6,6 +6,7 @@
 use std::fmt::Write as _;
 
 use crate::docket::{Proceedings, Task};
+use crate::form::Form;
 use crate::form::call::{Call, Expected};
 use crate::form::program::Case;
 use crate::judgement::{Judgement, TestOutcome};
@@ -42,7 +43,8 @@ pub fn first_prompt(task: &Task, recipe: &Recipe, version: &str, limits: &Limits
     }
     let shown = examples(task);
     if !shown.is_empty() {
-        let _ = write!(out, "\n## Examples\n\n{}", shown.join("\n"));
+        let between = if task.form() == Form::Call { "" } else { "\n" };
+        let _ = write!(out, "\n## Examples\n\n{}", shown.join(between));
     }
     let _ = write!(
         out,
@@ -56,7 +58,7 @@ fn instructions(task: &Task, recipe: &Recipe, version: &str, limits: &Limits) ->
     let file = task.file();
     let language = match version {
         "" => recipe.title.clone(),
-        version => format!("{} ({version})", recipe.title),
+        version => format!("{} (here: {version})", recipe.title),
     };
     let what = match &task.proceedings {
         Proceedings::Call { settings, .. } => format!(

@@ -68,6 +68,8 @@ pub struct Summary {
     pub not_held: usize,
     /// Void trials, by reason.
     pub void: BTreeMap<VoidReason, usize>,
+    /// Of these, trials that no answer was written down for.
+    pub unanswered: usize,
     /// Whether a person stopped it.
     pub stopped: bool,
 }
@@ -113,6 +115,10 @@ pub fn hold(
         .cloned()
         .collect();
     let mut tally = Tally::new(&names, &order, &known, &waiting);
+    tally.unanswered = order
+        .iter()
+        .filter(|key| known.contains_key(key) && !has_answer(preparation, key))
+        .count();
     observer.progress(&tally.progress);
     let board = Board::new(waiting, plan.parallel as usize);
     let (events_in, events) = channel();
@@ -147,6 +153,7 @@ pub fn hold(
         progress: tally.progress,
         halted,
         not_held,
+        unanswered: tally.unanswered,
         void: tally.void,
         stopped,
     })
@@ -263,9 +270,16 @@ fn is_to_be_held(preparation: &Preparation, known: Option<&TrialRow>) -> bool {
             .tasks
             .get(&row.key.task)
             .is_some_and(|entry| preparation.judge.tools().get(&entry.task.language).is_ok()),
-        Some((_, Some(verdict))) => verdict.is_void(),
+        Some((row, Some(verdict))) => verdict.is_void() && has_answer(preparation, &row.key),
         Some((_, None)) | None => true,
     }
+}
+
+fn has_answer(preparation: &Preparation, key: &TrialKey) -> bool {
+    preparation
+        .askers
+        .get(&key.candidate)
+        .is_some_and(|it| it.has(&key.task, key.sample))
 }
 
 /// One session of a run.
@@ -355,6 +369,11 @@ impl Session<'_> {
                     let void = Verdict::Void(VoidReason::ToolMissing);
                     return self.end(slot, void, &[], Ended::Decided);
                 }
+                if !self.is_answered(&key, course.number) {
+                    self.tally.unanswered += 1;
+                    let void = Verdict::Void(VoidReason::ProviderError);
+                    return self.end(slot, void, &[], Ended::Decided);
+                }
                 let seed = self.preparation.plan.seed.to_string();
                 let ask = Ask {
                     task: key.task.clone(),
@@ -384,6 +403,11 @@ impl Session<'_> {
             }
             Next::Over(verdict) => self.end(slot, verdict, &[], Ended::Decided),
         }
+    }
+
+    /// Whether an answer can be expected: written-down answers may lack one for a trial.
+    fn is_answered(&self, key: &TrialKey, attempt: u32) -> bool {
+        attempt > 1 || has_answer(self.preparation, key)
     }
 
     fn asked(&mut self, slot: usize, reply: Reply) -> Result<(), HoldError> {
@@ -531,6 +555,7 @@ fn at(time: SystemTime) -> String {
 /// Counts what is over.
 struct Tally {
     progress: Progress,
+    unanswered: usize,
     void: BTreeMap<VoidReason, usize>,
 }
 
@@ -549,10 +574,11 @@ impl Tally {
                 .iter()
                 .map(|name| ((*name).to_owned(), 0, 0, 0))
                 .collect(),
-            cost: known.values().map(TrialRow::cost).sum(),
+            cost: known.values().fold(0.0, |sum, row| sum + row.cost()),
         };
         let mut tally = Self {
             progress,
+            unanswered: 0,
             void: BTreeMap::new(),
         };
         let waiting: std::collections::HashSet<&TrialKey> = waiting.iter().collect();

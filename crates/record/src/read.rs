@@ -101,17 +101,14 @@ impl TrialRow {
     /// Seconds that the candidate took to answer, faults of the host left out.
     #[must_use]
     pub fn seconds(&self) -> f64 {
-        self.requests
-            .iter()
-            .filter(|it| it.outcome == "answered")
-            .map(|it| it.seconds)
-            .sum()
+        let answered = self.requests.iter().filter(|it| it.outcome == "answered");
+        answered.fold(0.0, |sum, it| sum + it.seconds)
     }
 
     /// What it cost, all requests together.
     #[must_use]
     pub fn cost(&self) -> f64 {
-        self.requests.iter().map(|it| it.cost).sum()
+        self.requests.iter().fold(0.0, |sum, it| sum + it.cost)
     }
 
     /// Tokens, all requests together.

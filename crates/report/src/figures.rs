@@ -20,13 +20,17 @@ pub fn duration(seconds: f64) -> String {
 /// An amount of money, with four significant places below one.
 #[must_use]
 pub fn money(amount: f64) -> String {
-    // A sum of nothing is minus zero.
-    let amount = amount + 0.0;
     if amount == 0.0 || amount >= 1.0 {
         format!("{amount:.2}")
     } else {
         format!("{amount:.4}")
     }
+}
+
+/// A number of things, `1 task` or `2 tasks`.
+#[must_use]
+pub fn count(number: usize, what: &str) -> String {
+    format!("{number} {what}{}", if number == 1 { "" } else { "s" })
 }
 
 /// A count, in thousands or millions where it is long.

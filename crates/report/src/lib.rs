@@ -13,7 +13,7 @@ mod standings_json;
 mod style;
 mod table;
 
-pub use figures::{duration, money, percent, thousands};
+pub use figures::{count, duration, money, percent, thousands};
 pub use safe::safe;
 pub use show::{Selection, ShowError, ShowOptions, show};
 pub use show_json::show_json;

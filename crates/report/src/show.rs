@@ -7,7 +7,7 @@ use fairtrial_core::judgement::TestOutcome;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{AttemptRow, Record, RecordError, TrialRow};
 
-use crate::figures::{duration, money};
+use crate::figures::{count, duration, money};
 use crate::safe::safe;
 use crate::style::Style;
 use crate::table::layout;
@@ -325,8 +325,4 @@ fn part(out: &mut dyn Write, title: &str, text: &str, style: Style) -> io::Resul
         }
     }
     Ok(())
-}
-
-fn count(number: usize, what: &str) -> String {
-    format!("{number} {what}{}", if number == 1 { "" } else { "s" })
 }

@@ -8,7 +8,7 @@ use fairtrial_core::standings::{Standing, Standings, TrialResult};
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{Manifest, Record, RecordError, TrialRow};
 
-use crate::figures::{duration, money, percent, thousands};
+use crate::figures::{count, duration, money, percent, thousands};
 use crate::safe::safe;
 use crate::style::Style;
 use crate::table::layout;
@@ -62,9 +62,10 @@ pub fn standings(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Resu
     let tasks = loaded.manifest.tasks.len();
     writeln!(
         out,
-        "{tasks} tasks, {} samples each, up to {} attempts; costs in {}\n",
-        plan.samples,
-        plan.attempts,
+        "{}, {} each, up to {}; costs in {}\n",
+        count(tasks, "task"),
+        count(plan.samples as usize, "sample"),
+        count(plan.attempts as usize, "attempt"),
         safe(&plan.currency)
     )?;
     let header = [

@@ -2,11 +2,11 @@
 
 use std::collections::HashMap;
 use std::convert::Infallible;
-use std::io;
+use std::io::{self, Write};
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
-use std::time::Duration;
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
@@ -88,17 +88,23 @@ impl Drop for Handle {
     }
 }
 
+/// Where a stand-in writes down each request that it answers.
+pub type Log = Box<dyn Write + Send>;
+
 struct Shared {
     standin: Standin,
+    log: Mutex<Option<Log>>,
     /// How often a request was refused, by the request.
     refused: Mutex<HashMap<String, u32>>,
 }
 
-/// Serves a stand-in on a port of the loopback address, 0 for any that is free.
+/// Serves a stand-in on a port of the loopback address, 0 for any that is free. Each request that
+/// is answered is written to `log`: a line of JSON with `at` (seconds since 1970), `model`, `task`,
+/// `seed` and `attempt`.
 ///
 /// # Errors
 /// When the port cannot be had.
-pub fn start(standin: Standin, port: u16) -> Result<Handle, StandinError> {
+pub fn start(standin: Standin, port: u16, log: Option<Log>) -> Result<Handle, StandinError> {
     let fail = |source| StandinError { port, source };
     let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, port)).map_err(fail)?;
     listener.set_nonblocking(true).map_err(fail)?;
@@ -109,6 +115,7 @@ pub fn start(standin: Standin, port: u16) -> Result<Handle, StandinError> {
     let runtime = runtime.map_err(fail)?;
     let shared = Arc::new(Shared {
         standin,
+        log: Mutex::new(log),
         refused: Mutex::new(HashMap::new()),
     });
     let router = Router::new()
@@ -206,17 +213,18 @@ async fn complete(
         .iter()
         .filter(|task| asked.contains(&task.statement));
     let said = match known.max_by_key(|task| task.statement.len()) {
-        Some(task) => answer(Moment {
-            seed: standin.seed,
-            request_seed: request.seed,
-            attempt: 1 + request
-                .messages
-                .iter()
-                .filter(|it| it.role == "assistant")
-                .count(),
-            model,
-            task,
-        }),
+        Some(task) => {
+            let answers = request.messages.iter().filter(|it| it.role == "assistant");
+            let attempt = 1 + answers.count();
+            shared.write_down(&request, task, attempt);
+            answer(Moment {
+                seed: standin.seed,
+                request_seed: request.seed,
+                attempt,
+                model,
+                task,
+            })
+        }
         None => Said {
             text: "I do not know that task.".to_owned(),
             cut_off: false,
@@ -246,6 +254,23 @@ async fn complete(
 }
 
 impl Shared {
+    fn write_down(&self, request: &Request, task: &Task, attempt: usize) {
+        if let Some(log) = &mut *self.log.lock().unwrap_or_else(PoisonError::into_inner) {
+            let at = SystemTime::now()
+                .duration_since(UNIX_EPOCH)
+                .unwrap_or_default();
+            let row = json!({
+                "at": at.as_secs_f64(),
+                "model": request.model,
+                "task": task.name,
+                "seed": request.seed,
+                "attempt": attempt,
+            });
+            // A log that cannot be written is no reason to leave a request without an answer.
+            let _ = writeln!(log, "{row}").and_then(|()| log.flush());
+        }
+    }
+
     /// Whether this request is to be refused: a share of requests is, as often as the model says.
     fn is_refused(&self, model: &Model, request: &Request) -> bool {
         if model.fault_rate == 0.0 {

@@ -41,7 +41,7 @@ pub fn run(
         seed: preparation.plan.seed,
         key: None,
     };
-    let handle = start(standin, 0)?;
+    let handle = start(standin, 0, None)?;
     preparation.redirect(&handle.endpoint())?;
     let chats = preparation
         .plan

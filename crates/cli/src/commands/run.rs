@@ -95,10 +95,18 @@ fn tell(summary: &Summary, record: &Path, err: &mut dyn Write) -> Result<u8, Fai
     if summary.stopped {
         writeln!(err, "stopped: {} trials are not held", summary.not_held)?;
     }
-    let outside = summary
+    let faults = summary
         .void
-        .keys()
-        .any(|reason| *reason != VoidReason::ToolMissing);
+        .iter()
+        .filter(|it| *it.0 != VoidReason::ToolMissing);
+    let outside = faults.map(|it| it.1).sum::<usize>() > summary.unanswered;
+    if summary.unanswered > 0 {
+        writeln!(
+            err,
+            "note: {} trials have no recorded answer and are void",
+            summary.unanswered
+        )?;
+    }
     let again = outside || summary.not_held > 0 || !summary.halted.is_empty();
     if again {
         let record = record.display();

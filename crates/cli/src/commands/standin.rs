@@ -1,11 +1,12 @@
 //! `fairtrial standin`: simulated models on loopback.
 
-use std::fs;
+use std::fs::{self, OpenOptions};
 use std::io::Write;
+use std::path::Path;
 
 use fairtrial_core::recipe::Recipes;
 use fairtrial_grading::read_docket;
-use fairtrial_standin::{Standin, parse_models, shipped_models, start};
+use fairtrial_standin::{Log, Standin, parse_models, shipped_models, start};
 
 use crate::args::StandinArgs;
 use crate::errors::Failure;
@@ -37,6 +38,7 @@ pub fn run(
             None => return Err(Failure::NoVariable(name.clone())),
         },
     };
+    let log = args.log.as_deref().map(open_log).transpose()?;
     let names = models
         .iter()
         .map(|it| it.name.clone())
@@ -50,10 +52,21 @@ pub fn run(
             key,
         },
         args.port,
+        log,
     )?;
     writeln!(out, "{}", handle.endpoint())?;
     out.flush()?;
     writeln!(err, "serving {names}; interrupt to end")?;
     handle.wait();
     Ok(0)
+}
+
+fn open_log(path: &Path) -> Result<Log, Failure> {
+    let file = OpenOptions::new().create(true).append(true).open(path);
+    let failed = |source| Failure::File {
+        what: "open",
+        path: path.to_owned(),
+        source,
+    };
+    Ok(Box::new(file.map_err(failed)?))
 }

@@ -152,9 +152,9 @@ fn standing<'a>(name: &str, results: &'a [TrialResult]) -> (Standing, ByTask<'a>
         void: own().count() - trials,
         answers: counted().map(|it| it.attempts as usize).sum(),
         deviating: counted().map(|it| it.deviating as usize).sum(),
-        seconds: counted().map(|it| it.seconds).sum(),
+        seconds: counted().fold(0.0, |sum, it| sum + it.seconds),
         tokens,
-        cost: own().map(|it| it.cost).sum(),
+        cost: own().fold(0.0, |sum, it| sum + it.cost),
     };
     (row, by_task)
 }

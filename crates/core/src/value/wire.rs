@@ -130,10 +130,10 @@ fn all(items: Vec<Json>) -> Result<Vec<Value>, ValueError> {
 
 fn from_object(map: Map<String, Json>) -> Result<Value, ValueError> {
     if map.len() == 1 && map.keys().all(|key| key.starts_with('$')) {
-        for (key, inner) in map {
-            return from_form(&key, inner);
-        }
-        return Ok(Value::Map(Vec::new()));
+        let form = map.into_iter().next();
+        return form.map_or(Ok(Value::Map(Vec::new())), |(key, inner)| {
+            from_form(&key, inner)
+        });
     }
     let pairs = map
         .into_iter()

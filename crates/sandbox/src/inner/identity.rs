@@ -22,7 +22,7 @@ pub const INSIDE_ID: u32 = 1000;
 pub struct Identity {
     /// The user and group in the warden's user namespace.
     pub id: u32,
-    /// Whether the stage was started by root.
+    /// Whether the stage was started by root of the whole machine.
     pub root: bool,
 }
 
@@ -42,7 +42,7 @@ pub fn die_with_parent() {
 
 /// Makes the namespaces. The process namespace holds whatever is forked next.
 pub fn enter_namespaces() -> Result<Identity, String> {
-    if geteuid().is_root() {
+    if geteuid().is_root() && is_mapped(NOBODYS_ID) {
         unshare(NAMESPACES).map_err(|error| {
             format!("namespaces: {error}; root in a container may lack CAP_SYS_ADMIN")
         })?;
@@ -64,6 +64,22 @@ pub fn enter_namespaces() -> Result<Identity, String> {
         id: INSIDE_ID,
         root: false,
     })
+}
+
+/// Whether a user exists in this user namespace. For root of the whole machine every user does; for
+/// root of a container, only those that it was given.
+fn is_mapped(id: u32) -> bool {
+    let covers = |line: &str| {
+        let numbers: Vec<u64> = line
+            .split_whitespace()
+            .filter_map(|it| it.parse().ok())
+            .collect();
+        matches!(numbers[..], [first, _, count] if (first..first + count).contains(&u64::from(id)))
+    };
+    let map = |file: &str| fs::read_to_string(format!("/proc/self/{file}")).unwrap_or_default();
+    ["uid_map", "gid_map"]
+        .iter()
+        .all(|file| map(file).lines().any(covers))
 }
 
 /// Makes `uid` and `gid` of the parent namespace the only ones of this one.

@@ -1,0 +1,85 @@
+//! The complete example.
+
+use crate::bed::Bed;
+
+#[test]
+fn the_demo_ranks_its_models_by_the_skill_they_were_given() {
+    let bed = Bed::new();
+    let ran = bed.run(&["demo", "--out", "demo"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert!(ran.out.contains("Look next:"), "{}", ran.out);
+    assert!(
+        ran.out.lines().all(|line| line.chars().count() <= 100),
+        "{}",
+        ran.out
+    );
+    let standings = bed.json(&["standings", "demo/record", "--json"]);
+    let rows = standings["candidates"].as_array().unwrap();
+    let names: Vec<_> = rows
+        .iter()
+        .map(|row| row["name"].as_str().unwrap())
+        .collect();
+    assert_eq!((names[0], names[3]), ("kittiwake", "puffin"), "{names:?}");
+    assert_eq!((&rows[0]["rank"], &rows[3]["rank"]), (&1.into(), &4.into()));
+    for row in rows {
+        let counted = row["trials"].as_u64().unwrap() + row["void"].as_u64().unwrap();
+        assert_eq!(counted, 48);
+        assert!(row["cost"].as_f64().unwrap() > 0.0);
+    }
+    assert_eq!(standings["complete"], true);
+    // Everything is held, so nothing is held again, and the standings stay.
+    let again = bed.run(&["demo", "--out", "demo"]);
+    assert_eq!(again.code, 0, "{}", again.err);
+    assert!(again.err.contains("trials 192 of 192"), "{}", again.err);
+    assert_eq!(bed.json(&["standings", "demo/record", "--json"]), standings);
+}
+
+#[test]
+fn a_folder_that_holds_something_else_is_left_alone() {
+    let bed = Bed::new();
+    bed.write("demo/letters.txt", "dear harbour master");
+    let ran = bed.run(&["demo", "--out", "demo"]);
+    assert_eq!(ran.code, 2);
+    assert!(
+        ran.err.contains("is no demo of this version"),
+        "{}",
+        ran.err
+    );
+    assert!(!bed.path("demo/plan.toml").exists());
+}
+
+#[test]
+fn the_same_seed_gives_the_same_verdicts_and_another_seed_others() {
+    let bed = Bed::new();
+    bed.demo_docket(&["tide-gap", "harbour-toll", "tow-order", "pilot-roster"]);
+    let standin = bed.standin(&[], &[]);
+    let verdicts = |seed: u32, record: &str| {
+        let head = format!("samples = 3\nattempts = 2\nseed = {seed}");
+        bed.chats(&head, &standin.address, &["petrel", "puffin"], "");
+        let ran = bed.run(&["run", "plan.toml", "--record", record]);
+        assert_eq!(ran.code, 0, "{}", ran.err);
+        let shown = bed.json(&["show", record, "--json"]);
+        let mut rows: Vec<String> = shown["trials"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|trial| {
+                let attempts = trial["attempts"].as_array().unwrap();
+                let answers: Vec<_> = attempts
+                    .iter()
+                    .map(|it| (&it["answer"], &it["reason"]))
+                    .collect();
+                format!(
+                    "{} {} {} {answers:?}",
+                    trial["candidate"], trial["task"], trial["sample"]
+                )
+            })
+            .collect();
+        rows.sort();
+        rows
+    };
+    let first = verdicts(1, "a.record");
+    assert_eq!(first.len(), 24);
+    assert_eq!(first, verdicts(1, "b.record"));
+    assert_ne!(first, verdicts(2, "c.record"));
+}

@@ -1,0 +1,17 @@
+//! The built program, driven as its users drive it, on files in a temporary folder.
+
+#![expect(
+    clippy::unwrap_used,
+    reason = "a test may stop at the first thing that is wrong"
+)]
+
+mod answers;
+mod bed;
+mod demo;
+mod hostile;
+mod hosts;
+mod input;
+mod resume;
+mod show;
+mod standings;
+mod users;

@@ -1,0 +1,343 @@
+//! Runs that are killed, stopped, and gone on with.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use rusqlite::Connection;
+
+use crate::bed::{Bed, PROGRAM};
+
+const TASKS: &[&str] = &[
+    "tide-gap",
+    "berth-label",
+    "flag-count",
+    "tow-order",
+    "harbour-toll",
+];
+
+const SLOW: &str = "[[model]]\nname = \"petrel\"\nskill = 2.5\nrepair = 0.4\n\
+    tokens_per_second = 900\nlatency = 0.03\n[[model]]\nname = \"puffin\"\nskill = 1.0\n\
+    repair = 0.2\ntokens_per_second = 1500\nlatency = 0.02\n";
+
+#[test]
+fn a_run_killed_ten_times_ends_with_every_trial_once() {
+    let bed = Bed::new();
+    bed.demo_docket(TASKS);
+    bed.write("models.toml", SLOW);
+    let standin = bed.standin(&["--models", "models.toml", "--log", "asked.jsonl"], &[]);
+    bed.chats(
+        "samples = 4\nattempts = 3\nparallel = 5",
+        &standin.address,
+        &["petrel", "puffin"],
+        "",
+    );
+    let mut kills = 0;
+    for round in 0_u64..10 {
+        let mut command = bed.command(Path::new(PROGRAM));
+        command
+            .args(["run", "plan.toml"])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null());
+        let mut child = command.spawn().unwrap();
+        // Spread over the run by a sequence that repeats only after all of it.
+        let wait = 120 + round * 379 % 700;
+        thread::sleep(Duration::from_millis(wait));
+        kills += u32::from(child.try_wait().unwrap().is_none());
+        child.kill().unwrap();
+        child.wait().unwrap();
+    }
+    assert!(
+        kills >= 8,
+        "the run was over after {kills} kills: it is too short for this test"
+    );
+    let ran = bed.run(&["run", "plan.toml"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+
+    let record = Connection::open(bed.path("plan.record/trials.sqlite")).unwrap();
+    let one = |sql: &str| {
+        record
+            .query_row(sql, [], |row| row.get::<_, i64>(0))
+            .unwrap()
+    };
+    assert_eq!(
+        one("SELECT count(*) FROM trials WHERE verdict IS NOT NULL"),
+        40
+    );
+    assert_eq!(one("SELECT count(*) FROM trials WHERE verdict IS NULL"), 0);
+    let keys = "SELECT count(*) FROM (SELECT DISTINCT candidate, task, sample FROM trials)";
+    assert_eq!(one(keys), 40);
+    assert_eq!(
+        one("SELECT count(*) FROM attempts WHERE verdict IS NULL"),
+        0
+    );
+    let gaps = "SELECT count(*) FROM (SELECT max(number) AS last, count(*) AS all_of FROM attempts
+                GROUP BY trial, holding) WHERE last <> all_of";
+    assert_eq!(one(gaps), 0);
+    let check = record.query_row("PRAGMA integrity_check", [], |row| row.get::<_, String>(0));
+    assert_eq!(check.unwrap(), "ok");
+    assert_nothing_was_asked_again(&bed, &record);
+}
+
+/// No request came after the answer to the same question had been committed.
+fn assert_nothing_was_asked_again(bed: &Bed, record: &Connection) {
+    let mut statement = record
+        .prepare(
+            "SELECT t.candidate, t.task, a.number, count(*),
+             max((julianday(a.answered) - 2440587.5) * 86400.0)
+             FROM attempts a JOIN trials t ON t.id = a.trial GROUP BY 1, 2, 3",
+        )
+        .unwrap();
+    let committed: BTreeMap<(String, String, i64), i64> = statement
+        .query_map([], |row| {
+            Ok(((row.get(0)?, row.get(1)?, row.get(2)?), row.get(3)?))
+        })
+        .unwrap()
+        .map(Result::unwrap)
+        .collect();
+    let mut asked = BTreeMap::<(String, String, i64), BTreeMap<u64, u32>>::new();
+    for line in fs::read_to_string(bed.path("asked.jsonl")).unwrap().lines() {
+        let row: serde_json::Value = serde_json::from_str(line).unwrap();
+        let text = |key: &str| row[key].as_str().unwrap().to_owned();
+        let key = (
+            text("model"),
+            text("task"),
+            row["attempt"].as_i64().unwrap(),
+        );
+        *asked
+            .entry(key)
+            .or_default()
+            .entry(row["seed"].as_u64().unwrap())
+            .or_default() += 1;
+    }
+    // A question is a task, a sample (by its seed) and an attempt. At each of ten kills at most
+    // five requests were in flight: only these may have been sent again.
+    let mut again = 0;
+    for (key, by_seed) in &asked {
+        assert_eq!(by_seed.len() as i64, committed[key], "{key:?}");
+        again += by_seed.values().map(|count| count - 1).sum::<u32>();
+    }
+    assert!(again <= 10 * 5, "{again} requests were sent again");
+    let trials: i64 = asked.values().map(|by_seed| by_seed.len() as i64).sum();
+    let attempts = record.query_row("SELECT count(*) FROM attempts", [], |row| row.get(0));
+    assert_eq!(attempts.unwrap_or(0), trials);
+}
+
+#[test]
+fn an_answer_that_was_committed_is_judged_without_asking() {
+    let bed = Bed::new();
+    bed.gap_docket("time = 2");
+    bed.recorded("", &[("gap", "def gap(a, b):\n    return a - b\n")]);
+    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
+    // As a kill between the two commits leaves it.
+    let record = Connection::open(bed.path("plan.record/trials.sqlite")).unwrap();
+    record
+        .execute_batch(
+            "DELETE FROM outcomes; UPDATE attempts SET verdict = NULL, reason = NULL;
+             UPDATE trials SET verdict = NULL, ended = NULL;",
+        )
+        .unwrap();
+    drop(record);
+    bed.write("answers.jsonl", "");
+    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
+    let trial = &bed.json(&["show", "plan.record", "--json"])["trials"][0];
+    assert_eq!(
+        (
+            &trial["verdict"],
+            trial["attempts"].as_array().unwrap().len()
+        ),
+        (&"pass".into(), 1)
+    );
+}
+
+#[test]
+fn more_samples_are_added_and_other_conditions_refused() {
+    let bed = Bed::new();
+    bed.demo_docket(&["tide-gap"]);
+    let standin = bed.standin(&["--log", "asked.jsonl"], &[]);
+    let asked = || {
+        fs::read_to_string(bed.path("asked.jsonl"))
+            .unwrap()
+            .lines()
+            .count()
+    };
+    bed.chats("samples = 1", &standin.address, &["kittiwake"], "");
+    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
+    assert_eq!(asked(), 1);
+    bed.chats(
+        "samples = 3",
+        &standin.address,
+        &["kittiwake", "puffin"],
+        "",
+    );
+    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
+    assert_eq!(asked(), 6);
+    for (head, more, part) in [
+        (
+            "samples = 3\nattempts = 2",
+            "",
+            "`attempts` was 1, now it is 2",
+        ),
+        ("samples = 2", "", "`samples` was 3, now it is only 2"),
+        ("samples = 3\nseed = 9", "", "`seed` was 0, now it is 9"),
+        (
+            "samples = 3",
+            "sampling = { temperature = 1 }",
+            "is configured otherwise",
+        ),
+    ] {
+        bed.chats(head, &standin.address, &["kittiwake", "puffin"], more);
+        let ran = bed.run(&["run", "plan.toml"]);
+        assert_eq!(ran.code, 2, "{head}");
+        assert!(
+            ran.err.contains(part) && ran.err.contains("hint:"),
+            "{}",
+            ran.err
+        );
+    }
+    bed.chats(
+        "samples = 3",
+        &standin.address,
+        &["kittiwake", "puffin"],
+        "",
+    );
+    bed.write(
+        "docket/tide-gap/sealed/calls.jsonl",
+        "{\"args\": [2, 1], \"returns\": 1}\n",
+    );
+    let ran = bed.run(&["run", "plan.toml"]);
+    assert!(
+        ran.err.contains("the task `tide-gap` has changed"),
+        "{}",
+        ran.err
+    );
+    assert_eq!(asked(), 6);
+}
+
+#[test]
+fn an_interrupt_leaves_a_record_that_can_be_gone_on_with() {
+    let bed = Bed::new();
+    bed.demo_docket(TASKS);
+    bed.write("models.toml", SLOW);
+    let standin = bed.standin(&["--models", "models.toml"], &[]);
+    bed.chats(
+        "samples = 4\nparallel = 2",
+        &standin.address,
+        &["petrel"],
+        "",
+    );
+    let mut command = bed.command(Path::new(PROGRAM));
+    let child = command
+        .args(["run", "plan.toml"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped());
+    let child = child.spawn().unwrap();
+    let database = bed.path("plan.record/trials.sqlite");
+    let began = Instant::now();
+    let some = || {
+        let record = Connection::open(&database).ok()?;
+        let sql = "SELECT count(*) FROM trials WHERE verdict IS NOT NULL";
+        record.query_row(sql, [], |row| row.get::<_, i64>(0)).ok()
+    };
+    while some().unwrap_or(0) < 2 && began.elapsed() < Duration::from_secs(20) {
+        thread::sleep(Duration::from_millis(20));
+    }
+    let pid = child.id().to_string();
+    assert!(
+        Command::new("kill")
+            .args(["-INT", &pid])
+            .status()
+            .unwrap()
+            .success()
+    );
+    let out = child.wait_with_output().unwrap();
+    let err = String::from_utf8(out.stderr).unwrap();
+    assert_eq!(out.status.code(), Some(3), "{err}");
+    assert!(
+        err.contains("stopping: waiting for") && err.contains("are not held"),
+        "{err}"
+    );
+    let ran = bed.run(&["run", "plan.toml"]);
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert_eq!(
+        bed.json(&["standings", "plan.record", "--json"])["complete"],
+        true
+    );
+}
+
+#[test]
+fn two_runs_do_not_write_to_one_record() {
+    let bed = Bed::new();
+    bed.demo_docket(&["tide-gap"]);
+    bed.write(
+        "models.toml",
+        &SLOW.replace("latency = 0.03", "latency = 3"),
+    );
+    let standin = bed.standin(&["--models", "models.toml"], &[]);
+    bed.chats("", &standin.address, &["petrel"], "");
+    let mut command = bed.command(Path::new(PROGRAM));
+    command
+        .args(["run", "plan.toml"])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null());
+    let mut first = command.spawn().unwrap();
+    let began = Instant::now();
+    while !bed.path("plan.record/trials.sqlite").exists()
+        && began.elapsed() < Duration::from_secs(9)
+    {
+        thread::sleep(Duration::from_millis(10));
+    }
+    let second = bed.run(&["run", "plan.toml"]);
+    assert_eq!(second.code, 3);
+    assert!(
+        second.err.contains("another run is writing"),
+        "{}",
+        second.err
+    );
+    assert!(first.wait().unwrap().success());
+}
+
+#[test]
+fn a_full_disk_ends_a_run_and_loses_nothing() {
+    let bed = Bed::new();
+    bed.gap_docket("time = 2");
+    let noise: String = (0..4000_u64)
+        .map(|i| format!("# {:x}\n", i * i * 2_654_435_761))
+        .collect();
+    let answer = format!("```python\ndef gap(a, b):\n    return a - b\n{noise}```");
+    let row = |sample: u32| {
+        let answer = answer.replace("# 0\n", &format!("# {sample}\n"));
+        serde_json::json!({"task": "gap", "sample": sample, "answer": answer}).to_string() + "\n"
+    };
+    bed.recorded("samples = 12\nparallel = 1", &[]);
+    bed.write("answers.jsonl", &(1..=12).map(row).collect::<String>());
+    fs::create_dir(bed.path("small")).unwrap();
+    let script = format!(
+        "mount -t tmpfs -o size=700k none small && {{ {PROGRAM} run plan.toml --record small/r; \
+         echo \"status $?\"; {PROGRAM} standings small/r --json; mount -o remount,size=64m small; \
+         {PROGRAM} run plan.toml --record small/r >&2 && {PROGRAM} standings small/r --json; }}"
+    );
+    let mut command = bed.command(Path::new("unshare"));
+    command.args(["--user", "--map-root-user", "--mount", "sh", "-c", &script]);
+    let ran = crate::bed::ran(&mut command);
+    assert!(ran.out.contains("status 3"), "{}\n{}", ran.out, ran.err);
+    assert!(
+        ran.err.contains("what was committed is safe"),
+        "{}",
+        ran.err
+    );
+    let jsons: Vec<&str> = ran.out.split("\n{\n").skip(1).collect();
+    let solved = |text: &str| {
+        let json: serde_json::Value = serde_json::from_str(&format!("{{{text}")).unwrap();
+        json["candidates"][0]["solved"].as_u64().unwrap()
+    };
+    let (before, after) = (solved(jsons[0]), solved(jsons[1]));
+    assert!(
+        before > 0 && before < 12,
+        "{before} were held before the disk was full"
+    );
+    assert_eq!(after, 12);
+}

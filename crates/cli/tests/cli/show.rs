@@ -1,0 +1,73 @@
+//! `fairtrial show`.
+
+use crate::bed::Bed;
+
+fn record(bed: &Bed) {
+    bed.gap_docket("time = 2");
+    bed.recorded("attempts = 2\nfeedback = \"examples\"", &[]);
+    let row = |attempt: u32, answer: &str| {
+        serde_json::json!({"task": "gap", "attempt": attempt, "answer": answer}).to_string() + "\n"
+    };
+    let first = row(1, "Here:\n```python\ndef gap(a, b):\n    return a + b\n```");
+    bed.write(
+        "answers.jsonl",
+        &(first + &row(2, "```python\ndef gap(a, b):\n    return a - b\n```")),
+    );
+    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
+}
+
+/// The output without figures that differ from run to run.
+fn steady(text: &str) -> String {
+    let mut out = String::new();
+    for line in text.lines() {
+        let line = match line.split_once(", judged in ") {
+            Some((head, _)) => format!("{head}, judged in …"),
+            None => line
+                .split(" · ")
+                .filter(|part| !part.contains("MiB"))
+                .collect::<Vec<_>>()
+                .join(" · "),
+        };
+        let line = match line.split_once("(here: ") {
+            Some((head, tail)) => format!("{head}(here: …{}", &tail[tail.find(')').unwrap_or(0)..]),
+            None => line,
+        };
+        out.push_str(&line);
+        out.push('\n');
+    }
+    out
+}
+
+#[test]
+fn a_trial_is_shown_from_prompt_to_verdict() {
+    let bed = Bed::new();
+    record(&bed);
+    let ran = bed.run(&["show", "plan.record", "--task", "gap"]);
+    assert_eq!(ran.code, 0);
+    insta::assert_snapshot!(steady(&ran.out));
+    // What is sealed shows only when asked for.
+    assert!(!ran.out.contains("71") && !ran.out.contains("41"));
+    let unsealed = bed.run(&["show", "plan.record", "--task", "gap", "--unseal"]);
+    assert!(
+        unsealed.out.contains("input 71, 30") && unsealed.out.contains("expected 41"),
+        "{}",
+        unsealed.out
+    );
+    let json = bed.run(&["show", "plan.record", "--json"]);
+    assert!(!json.out.contains("71"));
+}
+
+#[test]
+fn what_is_not_there_is_told_with_what_there_is() {
+    let bed = Bed::new();
+    record(&bed);
+    for args in [["--task", "gip"], ["--candidate", "yawl"], ["--trial", "9"]] {
+        let ran = bed.run(&["show", "plan.record", args[0], args[1]]);
+        assert_eq!((ran.code, ran.out.as_str()), (2, ""));
+        assert!(
+            ran.err.contains("hint: tasks: gap; candidates: dinghy"),
+            "{}",
+            ran.err
+        );
+    }
+}
