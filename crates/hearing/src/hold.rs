@@ -9,7 +9,7 @@ use std::time::{Duration, SystemTime};
 
 use fairtrial_candidates::{Ask, Asked, Reply, RequestNote};
 use fairtrial_core::digest::hash64;
-use fairtrial_core::plan::{Candidate, Feedback, Plan};
+use fairtrial_core::plan::{Candidate, Feedback};
 use fairtrial_core::prompt::feedback;
 use fairtrial_core::schedule::{TrialKey, schedule};
 use fairtrial_core::verdict::{Verdict, VoidReason};
@@ -17,8 +17,10 @@ use fairtrial_record::{Answer, Manifest, NewJudgement, NewRequest, Record, Recor
 
 use crate::board::{Board, Ended};
 use crate::course::{Course, Next};
+use crate::footing::conflict;
 use crate::pool::{Event, Judged, Order, Pool};
 use crate::prepare::Preparation;
+use crate::tally::{Progress, Tally};
 
 /// How often a quiet run looks whether it was stopped.
 const LOOK: Duration = Duration::from_millis(100);
@@ -30,21 +32,6 @@ pub struct HoldOptions {
     pub record: PathBuf,
     /// Answers that are judged at the same time.
     pub judging: usize,
-}
-
-/// How far a run is.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Progress {
-    /// Trials that the plan asks for.
-    pub total: usize,
-    /// Trials that are over, those of earlier sessions too.
-    pub over: usize,
-    /// Trials that are over, of this session.
-    pub over_now: usize,
-    /// For each candidate, in the plan's order: name, trials that count, trials passed, void ones.
-    pub candidates: Vec<(String, usize, usize, usize)>,
-    /// Money spent, earlier sessions too, in the plan's currency.
-    pub cost: f64,
 }
 
 /// Somebody who watches a run.
@@ -191,77 +178,6 @@ fn open(preparation: &Preparation, options: &HoldOptions) -> Result<Record, Hold
         record.set_manifest(merged)?;
     }
     Ok(record)
-}
-
-/// What of a plan would spoil the equal footing if it changed within one record. More samples,
-/// more candidates and more tasks do not.
-fn conflict(known: &Manifest, wanted: &Manifest) -> Option<String> {
-    let (old, new) = (&known.plan, &wanted.plan);
-    let settings = |plan: &Plan| {
-        [
-            ("attempts", plan.attempts.to_string()),
-            ("feedback", plan.feedback.to_string()),
-            ("reading", plan.reading.to_string()),
-            ("seed", plan.seed.to_string()),
-            ("limits", format!("{:?}", plan.limits)),
-            ("currency", plan.currency.clone()),
-        ]
-    };
-    for ((key, was), (_, is)) in settings(old).into_iter().zip(settings(new)) {
-        if was != is {
-            return Some(format!("`{key}` was {was}, now it is {is}"));
-        }
-    }
-    if new.samples < old.samples {
-        return Some(format!(
-            "`samples` was {}, now it is only {}",
-            old.samples, new.samples
-        ));
-    }
-    for was in &old.candidates {
-        match new.candidates.iter().find(|is| is.name() == was.name()) {
-            None => return Some(format!("the candidate `{}` is no longer in it", was.name())),
-            Some(is) if !is_same_candidate(was, is) => {
-                return Some(format!(
-                    "the candidate `{}` is configured otherwise",
-                    was.name()
-                ));
-            }
-            Some(_) => {}
-        }
-    }
-    for was in &known.tasks {
-        match wanted.tasks.iter().find(|is| is.name == was.name) {
-            None => {
-                return Some(format!(
-                    "the task `{}` is no longer in its dockets",
-                    was.name
-                ));
-            }
-            Some(is) if is.digest != was.digest => {
-                return Some(format!("the task `{}` has changed", was.name));
-            }
-            Some(_) => {}
-        }
-    }
-    None
-}
-
-/// Whether a candidate is asked in the same way. Where it is asked, how long is waited for it and
-/// how often, and where its key comes from may change.
-fn is_same_candidate(was: &Candidate, is: &Candidate) -> bool {
-    match (was, is) {
-        (Candidate::Chat(was), Candidate::Chat(is)) => {
-            let mut is = is.clone();
-            is.endpoint.clone_from(&was.endpoint);
-            is.key_env.clone_from(&was.key_env);
-            is.headers.clone_from(&was.headers);
-            is.timeout = was.timeout;
-            is.retries = was.retries;
-            *was == is
-        }
-        (was, is) => was == is,
-    }
 }
 
 fn is_to_be_held(preparation: &Preparation, known: Option<&TrialRow>) -> bool {
@@ -550,62 +466,4 @@ fn at(time: SystemTime) -> String {
     jiff::Timestamp::try_from(time)
         .map(|it| format!("{it:.3}"))
         .unwrap_or_else(|_| "1970-01-01T00:00:00Z".to_owned())
-}
-
-/// Counts what is over.
-struct Tally {
-    progress: Progress,
-    unanswered: usize,
-    void: BTreeMap<VoidReason, usize>,
-}
-
-impl Tally {
-    fn new(
-        names: &[&str],
-        order: &[TrialKey],
-        known: &HashMap<TrialKey, TrialRow>,
-        waiting: &[TrialKey],
-    ) -> Self {
-        let progress = Progress {
-            total: order.len(),
-            over: 0,
-            over_now: 0,
-            candidates: names
-                .iter()
-                .map(|name| ((*name).to_owned(), 0, 0, 0))
-                .collect(),
-            cost: known.values().fold(0.0, |sum, row| sum + row.cost()),
-        };
-        let mut tally = Self {
-            progress,
-            unanswered: 0,
-            void: BTreeMap::new(),
-        };
-        let waiting: std::collections::HashSet<&TrialKey> = waiting.iter().collect();
-        for key in order.iter().filter(|key| !waiting.contains(key)) {
-            if let Some(verdict) = known.get(key).and_then(|row| row.verdict) {
-                tally.count(&key.candidate, verdict);
-            }
-        }
-        tally.progress.over_now = 0;
-        tally
-    }
-
-    fn count(&mut self, candidate: &str, verdict: Verdict) {
-        self.progress.over += 1;
-        self.progress.over_now += 1;
-        if let Verdict::Void(reason) = verdict {
-            *self.void.entry(reason).or_default() += 1;
-        }
-        if let Some(row) = self
-            .progress
-            .candidates
-            .iter_mut()
-            .find(|row| row.0 == candidate)
-        {
-            row.1 += usize::from(!verdict.is_void());
-            row.2 += usize::from(verdict.is_pass());
-            row.3 += usize::from(verdict.is_void());
-        }
-    }
 }

@@ -6,11 +6,14 @@
 
 mod board;
 mod course;
+mod footing;
 mod hold;
 mod pool;
 mod prepare;
+mod tally;
 
 pub use board::{Board, Ended};
 pub use course::{Course, Next};
-pub use hold::{HoldError, HoldOptions, Observer, Progress, Summary, hold};
+pub use hold::{HoldError, HoldOptions, Observer, Summary, hold};
 pub use prepare::{Entry, Preparation, PrepareError, prepare};
+pub use tally::Progress;
