@@ -12,6 +12,9 @@ use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 /// Longest silence between two plain lines.
 const QUIET: Duration = Duration::from_secs(5);
 
+/// Longest name shown before a bar, in characters.
+const NAME_MAX: usize = 24;
+
 /// Bars, one for the run and one for each candidate.
 pub struct Bars {
     all: MultiProgress,
@@ -23,14 +26,16 @@ pub struct Bars {
 
 impl Bars {
     /// Bars on standard error.
-    pub fn new(currency: &str, colour: bool) -> Self {
+    pub fn new(names: &[&str], currency: &str, colour: bool) -> Self {
+        let longest = names.iter().map(|it| it.chars().count()).max().unwrap_or(0);
+        let width = longest.clamp("trials".len(), NAME_MAX);
         let all = MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(10));
         let bar = if colour {
             "{bar:32.cyan/black.bright}"
         } else {
             "{bar:32}"
         };
-        let style = ProgressStyle::with_template(&format!("{{prefix:>20}} {bar} {{msg}}"));
+        let style = ProgressStyle::with_template(&format!("{{prefix:<{width}}} {bar} {{msg}}"));
         let style = style.unwrap_or_else(|_| ProgressStyle::default_bar());
         let run = all.add(ProgressBar::new(0).with_style(style.progress_chars("━━─")));
         run.set_prefix("trials");
@@ -79,7 +84,7 @@ fn candidate_line((_, counted, passed, void): &(String, usize, usize, usize)) ->
     } else {
         format!(", {void} void")
     };
-    format!("{share:>5} passed of {counted}{void}")
+    format!("{share:>5} of {counted} passed{void}")
 }
 
 impl Observer for Bars {
@@ -93,7 +98,7 @@ impl Observer for Bars {
                 let bar = self
                     .all
                     .add(ProgressBar::new(0).with_style(self.run.style()));
-                let name: String = safe(&row.0).chars().take(20).collect();
+                let name: String = safe(&row.0).chars().take(NAME_MAX).collect();
                 bar.set_prefix(name);
                 self.candidates.push(bar);
             }

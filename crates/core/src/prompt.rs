@@ -13,7 +13,7 @@ use crate::judgement::{Judgement, TestOutcome};
 use crate::limits::Limits;
 use crate::plan::Feedback;
 use crate::recipe::Recipe;
-use crate::value::{Value, to_json};
+use crate::value::{Dialect, Value};
 use crate::verdict::{FailReason, Verdict};
 
 /// Given files longer than this are named, not shown, in bytes.
@@ -58,22 +58,23 @@ fn instructions(task: &Task, recipe: &Recipe, version: &str, limits: &Limits) ->
     let file = task.file();
     let language = match version {
         "" => recipe.title.clone(),
+        version if version.starts_with(&recipe.title) => version.to_owned(),
         version => format!("{} (here: {version})", recipe.title),
     };
     let what = match &task.proceedings {
         Proceedings::Call { settings, .. } => format!(
-            "Write the file `{file}` in {language}. It defines `{}`, which is called with other \
-             arguments than those shown.",
+            "Write the file `{file}` in {language}. It defines `{}`,\n\
+             which is called with other arguments than those shown.",
             settings.name
         ),
         Proceedings::Program { .. } => format!(
-            "Write a whole program, the file `{file}`, in {language}. It is run with other input \
-             than shown."
+            "Write a whole program, the file `{file}`, in {language}.\n\
+             It is run with other input than shown."
         ),
     };
     let tag = recipe.tags.first().map_or("", String::as_str);
     format!(
-        "{what}\nUse nothing but the standard library. There is no network. Each run may use {} s \
+        "{what}\nUse nothing but the standard library. There is no network.\nEach run may use {} s \
          of processor time and {} MiB of memory.\nReply with the whole file in one code block \
          tagged `{tag}`, and nothing else.\n",
         limits.time.as_secs_f64(),
@@ -85,15 +86,19 @@ fn examples(task: &Task) -> Vec<String> {
     match &task.proceedings {
         Proceedings::Call {
             settings, examples, ..
-        } => examples
-            .iter()
-            .map(|call| call_example(&settings.name, call))
-            .collect(),
+        } => {
+            let dialect = Dialect::of(&task.language);
+            examples
+                .iter()
+                .map(|call| call_example(&settings.name, call, dialect))
+                .collect()
+        }
         Proceedings::Program { examples, .. } => examples.iter().map(case_example).collect(),
     }
 }
 
-fn call_example(name: &str, call: &Call) -> String {
+fn call_example(name: &str, call: &Call, dialect: Dialect) -> String {
+    let plain = |value: &Value| dialect.write(value);
     let outcome = match &call.expected {
         Expected::OneOf(options) => {
             let options: Vec<_> = options
@@ -106,40 +111,29 @@ fn call_example(name: &str, call: &Call) -> String {
         Expected::AnyValue => "changes its arguments".to_owned(),
     };
     let after = call.args_after.as_ref().map_or(String::new(), |args| {
-        let args: Vec<_> = args.iter().map(plain).collect();
+        let args: Vec<_> = args.iter().map(&plain).collect();
         format!("; the arguments are then `{}`", args.join(", "))
     });
-    format!("- `{name}({})` {outcome}{after}\n", call_input(call))
+    format!(
+        "- `{name}({})` {outcome}{after}\n",
+        call_input(call, dialect)
+    )
 }
 
 /// The arguments of a call, as people write them.
 #[must_use]
-pub fn call_input(call: &Call) -> String {
+pub fn call_input(call: &Call, dialect: Dialect) -> String {
+    let plain = |value: &Value| dialect.write(value);
     let named = call
         .kwargs
         .iter()
         .map(|(key, value)| format!("{key}={}", plain(value)));
     call.args
         .iter()
-        .map(plain)
+        .map(&plain)
         .chain(named)
         .collect::<Vec<_>>()
         .join(", ")
-}
-
-/// A value as JSON, with tuples in parentheses at the outside.
-fn plain(value: &Value) -> String {
-    match value {
-        Value::Tuple(items) => {
-            format!(
-                "({})",
-                items.iter().map(plain).collect::<Vec<_>>().join(", ")
-            )
-        }
-        Value::BigInt(digits) => digits.clone(),
-        Value::Int(int) => int.to_string(),
-        other => to_json(other).to_string(),
-    }
 }
 
 fn case_example(case: &Case) -> String {

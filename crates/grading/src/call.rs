@@ -4,7 +4,7 @@ use fairtrial_core::form::call::{Call, CallOutcome, CallSettings, Returned};
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::prompt::{call_input, head_and_tail};
 use fairtrial_core::tree::{FileTree, RelPath};
-use fairtrial_core::value::{Mismatch, Value, from_json, to_json};
+use fairtrial_core::value::{Dialect, Mismatch, Value, from_json, to_json};
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Frame, Job, Outcome, Running, start};
 use serde::Deserialize;
@@ -107,6 +107,7 @@ pub fn judge(
         running: None,
         starts: 0,
     };
+    let dialect = Dialect::of(&bench.task.language);
     let mut tests = Vec::new();
     let mut message = None;
     for (call, is_visible) in sealed
@@ -119,7 +120,7 @@ pub fn judge(
         }
         let timeouts = |it: &&TestOutcome| it.failed == Some(FailReason::TimedOut);
         if tests.iter().filter(timeouts).count() >= TIMEOUTS_MAX {
-            tests.push(not_run(call, is_visible, FailReason::TimedOut));
+            tests.push(not_run(call, is_visible, dialect, FailReason::TimedOut));
             continue;
         }
         match session.call(call, is_visible)? {
@@ -129,7 +130,7 @@ pub fn judge(
             }
             Step::DidNotLoad(judgement) if tests.is_empty() => return Ok(judgement),
             Step::DidNotLoad(_) | Step::TooManyRestarts => {
-                tests.push(not_run(call, is_visible, FailReason::Crashed));
+                tests.push(not_run(call, is_visible, dialect, FailReason::Crashed));
             }
         }
     }
@@ -137,13 +138,13 @@ pub fn judge(
     Ok(settle(tests, message))
 }
 
-fn empty(call: &Call, visible: bool) -> TestOutcome {
+fn empty(call: &Call, visible: bool, dialect: Dialect) -> TestOutcome {
     TestOutcome {
         name: call.name.clone(),
         visible,
         failed: None,
         summary: String::new(),
-        input: head_and_tail(&call_input(call), SHOWN_MAX),
+        input: head_and_tail(&call_input(call, dialect), SHOWN_MAX),
         expected: String::new(),
         found: String::new(),
         points: call.points,
@@ -151,12 +152,12 @@ fn empty(call: &Call, visible: bool) -> TestOutcome {
     }
 }
 
-fn not_run(call: &Call, visible: bool, reason: FailReason) -> TestOutcome {
+fn not_run(call: &Call, visible: bool, dialect: Dialect, reason: FailReason) -> TestOutcome {
     let summary = "not run".to_owned();
     TestOutcome {
         failed: Some(reason),
         summary,
-        ..empty(call, visible)
+        ..empty(call, visible, dialect)
     }
 }
 
@@ -198,7 +199,7 @@ impl Session<'_> {
         let args: Vec<_> = call.args.iter().map(to_json).collect();
         let order = json!({ "args": args, "kwargs": kwargs }).to_string();
         let frame = running.exchange(order.as_bytes(), REPLY_MAX)?;
-        let mut test = empty(call, visible);
+        let mut test = empty(call, visible, Dialect::of(&self.bench.task.language));
         let message = match frame {
             Frame::Line(line) => match serde_json::from_slice::<Reply>(&line) {
                 Ok(reply) => self.weigh(call, reply, &mut test),
@@ -290,6 +291,8 @@ impl Session<'_> {
             (None, None) => Returned::Value(Value::Opaque("nothing".to_owned())),
         };
         let args: Vec<Value> = reply.args.into_iter().map(read).collect();
+        let dialect = Dialect::of(&self.bench.task.language);
+        let written = |value: &Value| head_and_tail(&dialect.write(value), SHOWN_MAX);
         let mut differs = |what: &str, mismatch: Mismatch| {
             test.failed = Some(FailReason::WrongResult);
             let place = if mismatch.place.is_empty() {
@@ -298,8 +301,8 @@ impl Session<'_> {
                 format!(" at {}", mismatch.place)
             };
             test.summary = format!("{what}{place}");
-            test.expected = head_and_tail(&mismatch.expected, SHOWN_MAX);
-            test.found = head_and_tail(&mismatch.found, SHOWN_MAX);
+            test.expected = written(&mismatch.expected);
+            test.found = written(&mismatch.found);
         };
         match call.judge(&returned, &args) {
             CallOutcome::Holds => None,
@@ -326,7 +329,7 @@ impl Session<'_> {
                 test.failed = Some(FailReason::WrongResult);
                 test.summary = "returned a value where an error was expected".to_owned();
                 test.expected = expected;
-                test.found = head_and_tail(&found, SHOWN_MAX);
+                test.found = written(&found);
                 None
             }
         }

@@ -17,13 +17,14 @@ pub fn duration(seconds: f64) -> String {
     }
 }
 
-/// An amount of money, with four significant places below one.
+/// An amount of money, with more places where it is small.
 #[must_use]
 pub fn money(amount: f64) -> String {
-    if amount == 0.0 || amount >= 1.0 {
-        format!("{amount:.2}")
-    } else {
-        format!("{amount:.4}")
+    match amount {
+        0.0 => "0.00".to_owned(),
+        it if it < 0.01 => format!("{it:.6}"),
+        it if it < 1.0 => format!("{it:.4}"),
+        it => format!("{it:.2}"),
     }
 }
 
@@ -54,7 +55,10 @@ mod tests {
             [0.0, 0.0421, 0.4, 12.34, 600.0, 7200.0].map(duration),
             ["0 ms", "42 ms", "0.4 s", "12.3 s", "10 min", "2.0 h"]
         );
-        assert_eq!([0.0, 0.01234, 1.5].map(money), ["0.00", "0.0123", "1.50"]);
+        assert_eq!(
+            [0.0, 0.000012, 0.01234, 1.5].map(money),
+            ["0.00", "0.000012", "0.0123", "1.50"]
+        );
         assert_eq!(
             [9999, 10_000, 1_234_567].map(thousands),
             ["9999", "10.0k", "1.2M"]

@@ -265,6 +265,13 @@ fn show_tests(
     }
     let style = options.style;
     writeln!(out, "\n{}", style.bold("tests"))?;
+    if tests
+        .iter()
+        .all(|test| test.failed.is_some() && test.summary == "not run")
+    {
+        writeln!(out, "  none of {} was run", tests.len())?;
+        return Ok(());
+    }
     for test in tests {
         let verdict = test.failed.map_or(Verdict::Pass, Verdict::Fail);
         let word = style.verdict(verdict, &format!("{:<4}", verdict.word()));
@@ -276,13 +283,14 @@ fn show_tests(
             )
         });
         let why = match (test.failed, test.summary.is_empty()) {
-            (Some(reason), false) => format!(" {reason}: {}", safe(&test.summary)),
-            (Some(reason), true) => format!(" {reason}"),
+            (Some(reason), false) => format!(" · {reason}: {}", safe(&test.summary)),
+            (Some(reason), true) => format!(" · {reason}"),
             (None, _) => String::new(),
         };
+        let visible = if test.visible { " (visible)" } else { "" };
         writeln!(
             out,
-            "  {word} {}{why}{}",
+            "  {word} {}{visible}{why}{}",
             safe(&test.name),
             style.dim(&usage)
         )?;

@@ -3,12 +3,12 @@
 use std::collections::BTreeMap;
 use std::io::{self, Write};
 
-use fairtrial_core::plan::Candidate;
+use fairtrial_core::plan::{Candidate, ReadingMode};
 use fairtrial_core::standings::{Standing, Standings, TrialResult};
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{Manifest, Record, RecordError, TrialRow};
 
-use crate::figures::{count, duration, money, percent, thousands};
+use crate::figures::{count, percent, thousands};
 use crate::safe::safe;
 use crate::style::Style;
 use crate::table::layout;
@@ -81,7 +81,13 @@ pub fn standings(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Resu
         "cost",
         "void",
     ];
-    let cells: Vec<_> = rows.iter().map(cells).collect();
+    // One number of places for the whole column.
+    let cost_places = if rows.iter().any(|row| row.cost >= 1.0) {
+        2
+    } else {
+        4
+    };
+    let cells: Vec<_> = rows.iter().map(|row| cells(row, cost_places)).collect();
     for (index, line) in layout(&header, &cells, &[1]).iter().enumerate() {
         writeln!(
             out,
@@ -97,7 +103,7 @@ pub fn standings(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Resu
     notes(out, loaded, style)
 }
 
-fn cells(row: &Standing) -> Vec<String> {
+fn cells(row: &Standing, cost_places: usize) -> Vec<String> {
     let dash = || "–".to_owned();
     let mut name = safe(&row.name).into_owned();
     if name.chars().count() > 20 {
@@ -116,10 +122,10 @@ fn cells(row: &Standing) -> Vec<String> {
         if row.trials == 0 {
             dash()
         } else {
-            duration(row.seconds / row.trials as f64)
+            format!("{:.2}", row.seconds / row.trials as f64)
         },
         thousands(row.tokens.input + row.tokens.output),
-        money(row.cost),
+        format!("{:.*}", cost_places, row.cost),
         row.void.to_string(),
     ]
 }
@@ -135,14 +141,25 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
         }
     }
     for (rank, names) in by_rank.iter().filter(|it| it.1.len() > 1) {
-        let names = names
-            .iter()
-            .map(|it| safe(it))
-            .collect::<Vec<_>>()
-            .join(", ");
+        let (first, others) = (names[0], &names[1..]);
+        let other = |name: &&str| {
+            let pairs = &loaded.standings.comparisons;
+            let pair = pairs
+                .iter()
+                .find(|it| it.names.0 == first && it.names.1 == **name);
+            let figures = pair.map_or(String::new(), |it| {
+                format!(
+                    " (paired over {}, adjusted p {:.2})",
+                    count(it.tasks, "task"),
+                    it.p
+                )
+            });
+            format!("{}{figures}", safe(name))
+        };
+        let others = others.iter().map(other).collect::<Vec<_>>().join(", ");
         lines.push(format!(
-            "Rank {rank} is shared by {names}: their difference from the first of them is not \
-             established."
+            "Rank {rank} is shared: {} is not established to differ from {others}.",
+            safe(first)
         ));
     }
     let deviating: Vec<String> = rows
@@ -152,8 +169,11 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
         .collect();
     if !deviating.is_empty() {
         lines.push(format!(
-            "Answers not in the form asked for (read {}): {}.",
-            loaded.manifest.plan.reading,
+            "Answers not in the form asked for ({}): {}.",
+            match loaded.manifest.plan.reading {
+                ReadingMode::Lenient => "read leniently",
+                ReadingMode::Strict => "which the strict reading does not take",
+            },
             deviating.join(", ")
         ));
     }

@@ -58,7 +58,13 @@ pub fn hold_all(
     let stop = stop_on_signal();
     let currency = &preparation.plan.currency;
     let summary = if surroundings.err_is_terminal() {
-        let mut bars = Bars::new(currency, surroundings.err_colour());
+        let names: Vec<&str> = preparation
+            .plan
+            .candidates
+            .iter()
+            .map(|it| it.name())
+            .collect();
+        let mut bars = Bars::new(&names, currency, surroundings.err_colour());
         let summary = hold(preparation, &options, &stop, &mut bars);
         bars.clear();
         summary?

@@ -84,8 +84,8 @@ pub enum CallOutcome {
     DidNotRaise {
         /// The name of the error that was expected.
         expected: String,
-        /// What came back instead, as JSON.
-        found: String,
+        /// What came back instead.
+        found: Value,
     },
 }
 
@@ -261,7 +261,7 @@ impl Call {
             },
             (Expected::Raises(name), Returned::Value(found)) => CallOutcome::DidNotRaise {
                 expected: name.clone(),
-                found: crate::value::to_json(found).to_string(),
+                found: found.clone(),
             },
         };
         match (&self.args_after, &outcome) {

@@ -36,12 +36,12 @@ pub struct Rules {
 /// Where and how two values differ first.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Mismatch {
-    /// The place, such as `[2].name`; empty for the whole value.
+    /// The place, such as `[2][name]`; empty for the whole value.
     pub place: String,
-    /// What was expected there, as JSON.
-    pub expected: String,
-    /// What was found there, as JSON.
-    pub found: String,
+    /// What was expected there.
+    pub expected: Value,
+    /// What was found there.
+    pub found: Value,
 }
 
 /// Compares what was `found` with what was `expected`.
@@ -77,7 +77,7 @@ pub fn compare(expected: &Value, found: &Value, rules: Rules) -> Result<(), Mism
 }
 
 fn differ(expected: &Value, found: &Value) -> Result<(), Mismatch> {
-    let (expected, found) = (to_json(expected).to_string(), to_json(found).to_string());
+    let (expected, found) = (expected.clone(), found.clone());
     Err(Mismatch {
         place: String::new(),
         expected,
@@ -149,7 +149,7 @@ fn maps(
         if key_a != key_b {
             return differ(expected, found);
         }
-        compare(value_a, value_b, rules).map_err(|it| it.inside(&format!(".{key_a}")))?;
+        compare(value_a, value_b, rules).map_err(|it| it.inside(&format!("[{key_a}]")))?;
     }
     Ok(())
 }
@@ -339,8 +339,8 @@ mod tests {
         let mismatch = compare(&parse_line(a).unwrap(), &parse_line(b).unwrap(), rules);
         let mismatch = mismatch.unwrap_err();
         assert_eq!(
-            (mismatch.place.as_str(), mismatch.found.as_str()),
-            ("[0].x[1]", "5")
+            (mismatch.place.as_str(), mismatch.found),
+            ("[0][x][1]", Value::Int(5))
         );
     }
 }

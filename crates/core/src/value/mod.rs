@@ -6,9 +6,11 @@
 //! of these forms.
 
 mod compare;
+mod literal;
 mod wire;
 
 pub use compare::{Mismatch, Order, Rules, close, compare};
+pub use literal::Dialect;
 pub use wire::{ValueError, from_json, from_toml, parse_line, quote_long_integers, to_json};
 
 /// One value, free of the language it came from.
