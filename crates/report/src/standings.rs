@@ -158,7 +158,7 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
         };
         let others = others.iter().map(other).collect::<Vec<_>>().join(", ");
         lines.push(format!(
-            "Rank {rank} is shared: {} is not established to differ from {others}.",
+            "Rank {rank} is shared: the lead of {} is not established over {others}.",
             safe(first)
         ));
     }
