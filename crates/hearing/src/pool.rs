@@ -13,7 +13,7 @@ use fairtrial_core::answer::{
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::plan::ReadingMode;
 use fairtrial_core::tree::FileTree;
-use fairtrial_core::verdict::{FailReason, Verdict};
+use fairtrial_core::verdict::FailReason;
 use fairtrial_grading::Judge;
 
 use crate::prepare::{Entry, Preparation};
@@ -173,22 +173,13 @@ fn judge(
         ),
         Err(reason) => (Judge::without_code(task, reason, None), None),
     };
-    if reading.incomplete && is_explained_by_gaps(judgement.verdict) {
-        judgement.verdict = Verdict::Fail(FailReason::Incomplete);
-    }
+    judgement.verdict = reading.explained(judgement.verdict);
     Judged {
         judgement,
         deviations: reading.deviations,
         code,
         took: began.elapsed(),
     }
-}
-
-fn is_explained_by_gaps(verdict: Verdict) -> bool {
-    matches!(
-        verdict,
-        Verdict::Fail(FailReason::WrongResult | FailReason::Crashed | FailReason::DidNotBuild)
-    )
 }
 
 fn read(judge: &Judge, entry: &Entry, sent: &Sent, cut_off: bool) -> Result<Reading, String> {

@@ -76,6 +76,9 @@ pub fn show(
     wanted.sort_by_key(|it| (&it.key.task, &it.key.candidate, it.key.sample));
     if !selection.is_narrow(wanted.len()) {
         list(out, &wanted, options.style)?;
+        let record = record.folder().display();
+        let hint = format!("one in full: fairtrial show {record} --trial N");
+        writeln!(out, "\n{}", options.style.dim(&safe(&hint)))?;
         return Ok(wanted.len());
     }
     for trial in &wanted {
@@ -236,13 +239,27 @@ fn show_attempt(
         Sent::Text(text) | Sent::Patch(text) => text,
         Sent::Files(_) => String::new(),
     };
-    if !answer.is_empty() {
+    if attempt.answer_kind == "text" && attempt.deviations.is_empty() && attempt.code.is_some() {
+        writeln!(
+            out,
+            "\n{}: one code block and nothing around it",
+            style.bold("answer")
+        )?;
+    } else if !answer.is_empty() {
         part(out, "answer", &answer, style)?;
     }
     if let Some(digest) = &attempt.code {
         for (path, bytes) in record.files(digest)? {
             let code = String::from_utf8_lossy(&bytes).into_owned();
-            part(out, &format!("code as found: {path}"), &code, style)?;
+            writeln!(
+                out,
+                "\n{}",
+                style.bold(&safe(&format!("code as found: {path}")))
+            )?;
+            for (index, line) in safe(&code).trim_end().lines().enumerate() {
+                let number = style.dim(&format!("{:>4} │", index + 1));
+                writeln!(out, "{}", format!("{number} {line}").trim_end())?;
+            }
         }
     }
     show_tests(out, &record.tests(attempt.id)?, options)?;
@@ -313,7 +330,7 @@ fn show_tests(
 fn indented(out: &mut dyn Write, title: &str, text: &str, style: Style) -> io::Result<()> {
     let text = safe(text);
     let mut lines = text.trim_end().lines();
-    let title = style.dim(&format!("{title:>8}"));
+    let title = style.dim(&format!("{title:<8}"));
     writeln!(out, "       {title} {}", lines.next().unwrap_or_default())?;
     for line in lines {
         writeln!(out, "                {line}")?;

@@ -32,6 +32,13 @@ fn steady(text: &str) -> String {
             Some((head, tail)) => format!("{head}(here: …{}", &tail[tail.find(')').unwrap_or(0)..]),
             None => line,
         };
+        let line = match line.split_once(" in Python ") {
+            Some((head, tail)) => format!(
+                "{head} in Python …{}",
+                &tail[tail.find(". ").unwrap_or(0)..]
+            ),
+            None => line,
+        };
         out.push_str(&line);
         out.push('\n');
     }
@@ -49,7 +56,7 @@ fn a_trial_is_shown_from_prompt_to_verdict() {
     assert!(!ran.out.contains("71") && !ran.out.contains("41"));
     let unsealed = bed.run(&["show", "plan.record", "--task", "gap", "--unseal"]);
     assert!(
-        unsealed.out.contains("input 71, 30") && unsealed.out.contains("expected 41"),
+        unsealed.out.contains("input    71, 30") && unsealed.out.contains("expected 41"),
         "{}",
         unsealed.out
     );

@@ -23,7 +23,7 @@ use serde::{Deserialize, Serialize};
 use crate::plan::ReadingMode;
 use crate::recipe::Recipes;
 use crate::tree::{FileTree, RelPath};
-use crate::verdict::{FailReason, UnknownWord, worded};
+use crate::verdict::{FailReason, UnknownWord, Verdict, worded};
 
 worded! {
     /// Something that the lenient reader forgave.
@@ -94,11 +94,26 @@ pub struct Reading {
     pub lenient: Result<FileTree, FailReason>,
     /// What the lenient reader forgave, each once, in the order of [`Deviation::ALL`].
     pub deviations: Vec<Deviation>,
-    /// The answer leaves parts out or stops short. If it fails, this is the reason.
+    /// The answer leaves parts out, or the host cut it off.
     pub incomplete: bool,
 }
 
 impl Reading {
+    /// The verdict that counts: a failure that gaps in the answer explain has `incomplete` as its
+    /// reason. A block that does not end explains only that the code does not build.
+    #[must_use]
+    pub fn explained(&self, verdict: Verdict) -> Verdict {
+        use FailReason::{Crashed, DidNotBuild, Incomplete, WrongResult};
+        let unclosed = self.deviations.contains(&Deviation::UnclosedFence);
+        match verdict {
+            Verdict::Fail(WrongResult | Crashed | DidNotBuild) if self.incomplete => {
+                Verdict::Fail(Incomplete)
+            }
+            Verdict::Fail(DidNotBuild) if unclosed => Verdict::Fail(Incomplete),
+            verdict => verdict,
+        }
+    }
+
     /// The files that are judged under `mode`.
     ///
     /// # Errors
@@ -143,7 +158,6 @@ pub fn read_answer(text: &str, wanted: Wanted<'_>, cut_off: bool) -> Reading {
         FailReason::NoCodeFound if cut_off => FailReason::Incomplete,
         reason => reason,
     });
-    incomplete |= deviations.contains(&Deviation::UnclosedFence);
     deviations.sort_unstable();
     deviations.dedup();
     Reading {

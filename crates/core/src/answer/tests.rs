@@ -235,6 +235,18 @@ fn an_answer_cut_off_by_the_host_is_incomplete() {
         Err(FailReason::Incomplete)
     );
     assert!(read_answer("```python\ndef t(", wanted, true).incomplete);
+    // A block that does not end is no gap by itself, unless the code does not build.
+    let unclosed = read("```python\ndef tide_gap(high, low):\n    return (high -");
+    let fail = |reason| Verdict::Fail(reason);
+    assert_eq!(
+        unclosed.explained(fail(FailReason::DidNotBuild)),
+        fail(FailReason::Incomplete)
+    );
+    assert_eq!(
+        unclosed.explained(fail(FailReason::WrongResult)),
+        fail(FailReason::WrongResult)
+    );
+    assert_eq!(unclosed.explained(Verdict::Pass), Verdict::Pass);
 }
 
 #[test]
