@@ -49,8 +49,8 @@ pub struct RunArgs {
     /// The plan
     #[arg(value_name = "PLAN")]
     pub plan: PathBuf,
-    /// Folder of the record; an existing one is gone on with [default: `NAME.record` beside the
-    /// plan NAME.toml]
+    /// Folder of the record; an existing one is gone on with [default: beside the plan, `record`
+    /// for `plan.toml`, else `NAME.record`]
     #[arg(long, value_name = "DIR")]
     pub record: Option<PathBuf>,
 }

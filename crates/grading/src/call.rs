@@ -18,6 +18,9 @@ const REPLY_MAX: usize = 16 << 20;
 /// Longest text kept of an input, an expectation or a value, in bytes.
 const SHOWN_MAX: usize = 4 << 10;
 
+/// Longest name kept of an error's kind, in bytes.
+const KIND_MAX: usize = 100;
+
 /// How often a process that ended is started anew for the calls that are left.
 const RESTARTS_MAX: usize = 3;
 
@@ -54,7 +57,8 @@ struct Told {
 
 impl Told {
     fn kind(&self) -> &str {
-        self.kinds.first().map_or("an error", String::as_str)
+        let kind = self.kinds.first().map_or("an error", String::as_str);
+        &kind[..kind.floor_char_boundary(KIND_MAX)]
     }
 
     /// The error for people: kind, message, place.
@@ -282,6 +286,10 @@ impl Session<'_> {
     fn weigh(&self, call: &Call, reply: Reply, test: &mut TestOutcome) -> Option<String> {
         let read = |json| from_json(json).unwrap_or(Value::Opaque("malformed value".to_owned()));
         let text = reply.raised.as_ref().map(Told::text);
+        let name = reply
+            .raised
+            .as_ref()
+            .map_or(String::new(), |told| told.kind().to_owned());
         let returned = match (reply.value, reply.raised) {
             (Some(value), None) => Returned::Value(read(value)),
             (_, Some(told)) => Returned::Raised {
@@ -321,7 +329,7 @@ impl Session<'_> {
                 } else {
                     FailReason::Crashed
                 });
-                test.summary = format!("raised {kind}");
+                test.summary = format!("raised {name}");
                 test.found = text.clone().unwrap_or_default();
                 text
             }

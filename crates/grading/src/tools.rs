@@ -113,6 +113,7 @@ fn find_tool(recipe: &Recipe) -> Result<Tool, String> {
     tool.folders.extend(own_folder(&tool.program));
     tool.folders
         .extend(tool.also.values().filter_map(|it| own_folder(it)));
+    tool.folders.retain(|folder| !shows_too_much(folder));
     tool.folders.sort();
     tool.folders.dedup();
     if !recipe.version.is_empty() {
@@ -150,14 +151,17 @@ fn own_folder(program: &Path) -> Option<PathBuf> {
     } else {
         folder
     };
-    let home = env::var_os("HOME").map(PathBuf::from);
-    let too_much = |it: &Path| {
-        it.parent().is_none() || home.as_deref().is_some_and(|home| home.starts_with(it))
-    };
     [whole, folder]
         .into_iter()
-        .find(|it| !too_much(it))
+        .find(|it| !shows_too_much(it))
         .map(Path::to_owned)
+}
+
+/// Whether a folder holds more than an interpreter: the root, or a home directory.
+fn shows_too_much(folder: &Path) -> bool {
+    let home = env::var_os("HOME").map(PathBuf::from);
+    let holds_home = |home: &Path| home.is_absolute() && real(home.to_owned()).starts_with(folder);
+    folder.parent().is_none() || home.as_deref().is_some_and(holds_home)
 }
 
 fn on_search_path(name: &str) -> Option<PathBuf> {

@@ -9,6 +9,7 @@ use fairtrial_record::{AttemptRow, Record, RecordError, TrialRow};
 
 use crate::figures::{count, duration, money};
 use crate::safe::safe;
+use crate::standings::wrap;
 use crate::style::Style;
 use crate::table::layout;
 
@@ -338,6 +339,17 @@ fn indented(out: &mut dyn Write, title: &str, text: &str, style: Style) -> io::R
     Ok(())
 }
 
+/// Breaks a long line at spaces; what follows keeps its indentation.
+fn wrap_indented(line: &str, width: usize) -> Vec<String> {
+    let text = line.trim_start();
+    let indent = &line[..line.len() - text.len()];
+    let room = width.saturating_sub(indent.len()).max(20);
+    let pieces = wrap(text, room)
+        .into_iter()
+        .filter(|piece| !piece.is_empty());
+    pieces.map(|piece| format!("{indent}{piece}")).collect()
+}
+
 /// A titled text, set off by a bar.
 fn part(out: &mut dyn Write, title: &str, text: &str, style: Style) -> io::Result<()> {
     writeln!(out, "\n{}", style.bold(&safe(title)))?;
@@ -345,8 +357,9 @@ fn part(out: &mut dyn Write, title: &str, text: &str, style: Style) -> io::Resul
     for line in safe(text).trim_end().lines() {
         if line.is_empty() {
             writeln!(out, "  {bar}")?;
-        } else {
-            writeln!(out, "  {bar} {line}")?;
+        }
+        for piece in wrap_indented(line, style.width.saturating_sub(4)) {
+            writeln!(out, "  {bar} {piece}")?;
         }
     }
     Ok(())

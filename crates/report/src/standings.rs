@@ -228,8 +228,11 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
     Ok(())
 }
 
-/// Breaks a line at spaces.
+/// Breaks a line that is wider than `width` at spaces.
 pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
+    if unicode_width::UnicodeWidthStr::width(text) <= width {
+        return vec![text.to_owned()];
+    }
     let mut lines = vec![String::new()];
     for word in text.split(' ') {
         let last = lines

@@ -57,6 +57,8 @@ pub struct Running {
     inbox: Vec<u8>,
     collected: Option<Archive>,
     output_cap: u64,
+    /// Whether the warden was told that the output limit is reached.
+    ended_for_output: bool,
     wall: Duration,
     deadline: Instant,
     report: Option<Report>,
@@ -122,6 +124,7 @@ pub fn start(job: &Job<'_>) -> Result<Running, SandboxError> {
         inbox: Vec::new(),
         collected: None,
         output_cap: job.caps.output,
+        ended_for_output: false,
         wall: job.caps.wall,
         deadline: Instant::now() + job.caps.wall + GRACE,
         report: None,
@@ -248,7 +251,8 @@ impl Running {
             self.read_channel();
         }
         let total = self.stdout.captured.total + self.stderr.captured.total;
-        if total > self.output_cap && self.report.is_none() {
+        if total > self.output_cap && self.report.is_none() && !self.ended_for_output {
+            self.ended_for_output = true;
             let _ = wire::send(self.control.as_fd(), &Order::Kill(LimitHit::Output), &[]);
         }
         if ready.control {

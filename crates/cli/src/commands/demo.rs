@@ -62,7 +62,7 @@ pub fn run(
         "\nLook next:\n  fairtrial standings {record} --json\n  fairtrial show {record} --task \
          tow-order\n  fairtrial show {record} --task tide-windows --candidate puffin\nRun it \
          yourself, in two terminals:\n  fairtrial standin {shown}/docket\n  fairtrial run \
-         {shown}/plan.toml"
+         {shown}/plan.toml --record {shown}/my-record"
     )?;
     Ok(code)
 }
@@ -70,7 +70,7 @@ pub fn run(
 /// Writes the demo's files. A folder that holds anything else is left alone; a file that is there
 /// already is kept as the user has it.
 fn lay_out(folder: &Path, seed: Option<u64>) -> Result<(), Failure> {
-    let known = ["docket", "plan.toml", "record", "plan.record"];
+    let known = ["docket", "plan.toml", "record", "my-record"];
     if let Ok(entries) = fs::read_dir(folder) {
         for entry in entries.flatten() {
             if !known.iter().any(|name| entry.file_name() == *name) {

@@ -32,9 +32,12 @@ pub fn run(
     Ok(code)
 }
 
-/// Where the record of a plan is by default.
+/// Where the record of a plan is by default: `record` for `plan.toml`, else `NAME.record`.
 fn record_beside(plan: &Path) -> PathBuf {
-    plan.with_extension("record")
+    match plan.file_stem() {
+        Some(stem) if stem != "plan" => plan.with_extension("record"),
+        _ => plan.with_file_name("record"),
+    }
 }
 
 /// Holds the trials of what was prepared, writes the standings and what went wrong; gives the
@@ -73,6 +76,7 @@ pub fn hold_all(
     };
     standings(out, &load(&Record::open(record)?)?, surroundings.style())?;
     out.flush()?;
+    writeln!(err, "record: {}", record.display())?;
     tell(&summary, record, err)
 }
 

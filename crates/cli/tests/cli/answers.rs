@@ -36,7 +36,7 @@ fn judge_proofs(kind: &str) -> Vec<(String, String)> {
     // Not every task has as many proofs: the trials without an answer are void.
     let ran = bed.run(&["run", "plan.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
-    let shown = bed.json(&["show", "plan.record", "--json"]);
+    let shown = bed.json(&["show", "record", "--json"]);
     let trials = shown["trials"].as_array().unwrap();
     let verdict = |trial: &serde_json::Value| {
         let text = |key: &str| trial[key].as_str().unwrap_or_default().to_owned();
@@ -140,7 +140,7 @@ fn files_and_patches_are_answers_too() {
         &rows.map(|row| format!("{row}\n")).concat(),
     );
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
-    let shown = bed.json(&["show", "plan.record", "--json"]);
+    let shown = bed.json(&["show", "record", "--json"]);
     for trial in shown["trials"].as_array().unwrap() {
         let expected = if trial["sample"] == 3 {
             "patch does not apply"

@@ -114,10 +114,10 @@ impl Bed {
     /// Judges one recorded answer to `gap`, and gives the attempt.
     pub fn judge_gap(&self, answer: &str) -> Value {
         self.recorded("", &[("gap", answer)]);
-        let _ = fs::remove_dir_all(self.path("plan.record"));
+        let _ = fs::remove_dir_all(self.path("record"));
         let ran = self.run(&["run", "plan.toml"]);
         assert_eq!(ran.code, 0, "{}", ran.err);
-        self.json(&["show", "plan.record", "--json"])["trials"][0]["attempts"][0].clone()
+        self.json(&["show", "record", "--json"])["trials"][0]["attempts"][0].clone()
     }
 
     /// Serves simulated models; the address comes with it.

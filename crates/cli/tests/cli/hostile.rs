@@ -99,7 +99,7 @@ fn what_a_candidate_prints_cannot_move_the_cursor() {
     let answer =
         "def gap(a, b):\n    raise ValueError('\\x1b[2J\\x1b]0;pwned\\x07')  # \u{1b}[31m\n";
     bed.judge_gap(answer);
-    let shown = bed.run(&["show", "plan.record", "--unseal"]);
+    let shown = bed.run(&["show", "record", "--unseal"]);
     assert!(!shown.out.contains('\u{1b}') && !shown.out.contains('\u{7}'));
     assert!(shown.out.contains("\\u{1b}[2J"));
 }
@@ -131,9 +131,9 @@ fn a_whole_program_gets_the_same_treatment() {
         ("echo b", "wrong result"),
     ] {
         bed.recorded("", &[("log", &format!("```sh\n{script}\n```"))]);
-        let _ = std::fs::remove_dir_all(bed.path("plan.record"));
+        let _ = std::fs::remove_dir_all(bed.path("record"));
         assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
-        let trial = &bed.json(&["show", "plan.record", "--json"])["trials"][0];
+        let trial = &bed.json(&["show", "record", "--json"])["trials"][0];
         // A fork bomb is held to its limits; what it leaves of them is up to luck.
         if !script.starts_with(':') {
             assert_eq!(

@@ -20,7 +20,7 @@ fn a_refusal_is_tried_again_and_does_not_count_against_the_model() {
     bed.chats("samples = 2", &standin.address, &["petrel"], "");
     let ran = bed.run(&["run", "plan.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
-    let shown = bed.json(&["show", "plan.record", "--json"]);
+    let shown = bed.json(&["show", "record", "--json"]);
     for trial in shown["trials"].as_array().unwrap() {
         assert_eq!(trial["verdict"], "pass");
         assert_eq!(trial["requests"][0]["outcome"], "rate limit");
@@ -46,14 +46,14 @@ fn what_stays_refused_is_void_and_is_held_again_later() {
             "{}",
             ran.err
         );
-        let row = &bed.json(&["standings", "plan.record", "--json"])["candidates"][0];
+        let row = &bed.json(&["standings", "record", "--json"])["candidates"][0];
         assert_eq!(
             (&row["void"], &row["trials"], &row["rank"]),
             (&1.into(), &0.into(), &().into())
         );
     }
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
-    let trial = &bed.json(&["show", "plan.record", "--json"])["trials"][0];
+    let trial = &bed.json(&["show", "record", "--json"])["trials"][0];
     assert_eq!(
         (&trial["verdict"], &trial["holding"]),
         (&"pass".into(), &3.into())
@@ -163,7 +163,7 @@ fn feedback_goes_back_and_holds_nothing_sealed() {
     ];
     bed.write("answers.jsonl", &answers.concat());
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
-    let trial = &bed.json(&["show", "plan.record", "--json"])["trials"][0];
+    let trial = &bed.json(&["show", "record", "--json"])["trials"][0];
     assert_eq!(trial["verdict"], "pass");
     let feedback = |index: usize| {
         trial["attempts"][index]["feedback"]
@@ -178,7 +178,7 @@ fn feedback_goes_back_and_holds_nothing_sealed() {
             assert!(!feedback(index).contains(secret), "{}", feedback(index));
         }
     }
-    let row = &bed.json(&["standings", "plan.record", "--json"])["candidates"][0];
+    let row = &bed.json(&["standings", "record", "--json"])["candidates"][0];
     assert_eq!(
         (&row["mean_repairs"], &row["first_try_rate"]),
         (&2.0.into(), &0.0.into())

@@ -18,10 +18,7 @@ fn bad_files_are_told_with_their_place() {
         let ran = bed.run(&["run", "plan.toml"]);
         assert_eq!(ran.code, 2, "{what}: {}", ran.err);
         assert!(ran.err.contains(part), "{what}: {}", ran.err);
-        assert!(
-            !bed.path("plan.record").exists(),
-            "{what}: a record was begun"
-        );
+        assert!(!bed.path("record").exists(), "{what}: a record was begun");
         said.push_str(&format!("# {what}\n{}\n", ran.err));
     };
     let brief = "+++\ntitle = \"G\"\nform = \"cal\"\n+++\nx\n";
@@ -113,11 +110,11 @@ fn records_that_are_none_or_too_new_are_refused() {
         assert_eq!(ran.code, 2, "{command:?}");
         assert!(ran.err.contains("is no record"), "{}", ran.err);
     }
-    let manifest = fs::read_to_string(bed.path("plan.record/manifest.json")).unwrap();
+    let manifest = fs::read_to_string(bed.path("record/manifest.json")).unwrap();
     let newer = manifest.replacen("\"format_version\": 1", "\"format_version\": 9", 1);
     assert_ne!(manifest, newer);
-    bed.write("plan.record/manifest.json", &newer);
-    for command in [&["standings", "plan.record"][..], &["run", "plan.toml"]] {
+    bed.write("record/manifest.json", &newer);
+    for command in [&["standings", "record"][..], &["run", "plan.toml"]] {
         let ran = bed.run(command);
         assert_eq!(ran.code, 2, "{command:?}");
         assert!(
@@ -127,7 +124,7 @@ fn records_that_are_none_or_too_new_are_refused() {
         );
     }
     assert_eq!(
-        fs::read_to_string(bed.path("plan.record/manifest.json")).unwrap(),
+        fs::read_to_string(bed.path("record/manifest.json")).unwrap(),
         newer
     );
 }
@@ -189,6 +186,6 @@ fn a_language_that_is_not_there_makes_void_cells_and_a_note() {
                [\"cat\"]\nrun = [\"{tool}\", \"{file}\"]\n";
     bed.write("reef.toml", awk);
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
-    let row = &bed.json(&["standings", "plan.record", "--json"])["candidates"][0];
+    let row = &bed.json(&["standings", "record", "--json"])["candidates"][0];
     assert_eq!((&row["solved"], &row["void"]), (&2.into(), &0.into()));
 }

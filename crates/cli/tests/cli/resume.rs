@@ -57,7 +57,7 @@ fn a_run_killed_ten_times_ends_with_every_trial_once() {
     let ran = bed.run(&["run", "plan.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
 
-    let record = Connection::open(bed.path("plan.record/trials.sqlite")).unwrap();
+    let record = Connection::open(bed.path("record/trials.sqlite")).unwrap();
     let one = |sql: &str| {
         record
             .query_row(sql, [], |row| row.get::<_, i64>(0))
@@ -133,7 +133,7 @@ fn an_answer_that_was_committed_is_judged_without_asking() {
     bed.recorded("", &[("gap", "def gap(a, b):\n    return a - b\n")]);
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
     // As a kill between the two commits leaves it.
-    let record = Connection::open(bed.path("plan.record/trials.sqlite")).unwrap();
+    let record = Connection::open(bed.path("record/trials.sqlite")).unwrap();
     record
         .execute_batch(
             "DELETE FROM outcomes; UPDATE attempts SET verdict = NULL, reason = NULL;
@@ -143,7 +143,7 @@ fn an_answer_that_was_committed_is_judged_without_asking() {
     drop(record);
     bed.write("answers.jsonl", "");
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
-    let trial = &bed.json(&["show", "plan.record", "--json"])["trials"][0];
+    let trial = &bed.json(&["show", "record", "--json"])["trials"][0];
     assert_eq!(
         (
             &trial["verdict"],
@@ -235,7 +235,7 @@ fn an_interrupt_leaves_a_record_that_can_be_gone_on_with() {
         .stdout(Stdio::piped())
         .stderr(Stdio::piped());
     let child = child.spawn().unwrap();
-    let database = bed.path("plan.record/trials.sqlite");
+    let database = bed.path("record/trials.sqlite");
     let began = Instant::now();
     let some = || {
         let record = Connection::open(&database).ok()?;
@@ -263,7 +263,7 @@ fn an_interrupt_leaves_a_record_that_can_be_gone_on_with() {
     let ran = bed.run(&["run", "plan.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert_eq!(
-        bed.json(&["standings", "plan.record", "--json"])["complete"],
+        bed.json(&["standings", "record", "--json"])["complete"],
         true
     );
 }
@@ -285,9 +285,7 @@ fn two_runs_do_not_write_to_one_record() {
         .stderr(Stdio::null());
     let mut first = command.spawn().unwrap();
     let began = Instant::now();
-    while !bed.path("plan.record/trials.sqlite").exists()
-        && began.elapsed() < Duration::from_secs(9)
-    {
+    while !bed.path("record/trials.sqlite").exists() && began.elapsed() < Duration::from_secs(9) {
         thread::sleep(Duration::from_millis(10));
     }
     let second = bed.run(&["run", "plan.toml"]);

@@ -49,19 +49,21 @@ fn steady(text: &str) -> String {
 fn a_trial_is_shown_from_prompt_to_verdict() {
     let bed = Bed::new();
     record(&bed);
-    let ran = bed.run(&["show", "plan.record", "--task", "gap"]);
+    let ran = bed.run(&["show", "record", "--task", "gap"]);
     assert_eq!(ran.code, 0);
     insta::assert_snapshot!(steady(&ran.out));
     // What is sealed shows only when asked for.
-    assert!(!ran.out.contains("71") && !ran.out.contains("41"));
-    let unsealed = bed.run(&["show", "plan.record", "--task", "gap", "--unseal"]);
+    assert!(!ran.out.contains("71, 30"));
+    let unsealed = bed.run(&["show", "record", "--task", "gap", "--unseal"]);
     assert!(
         unsealed.out.contains("input    71, 30") && unsealed.out.contains("expected 41"),
         "{}",
         unsealed.out
     );
-    let json = bed.run(&["show", "plan.record", "--json"]);
-    assert!(!json.out.contains("71"));
+    let json = bed.run(&["show", "record", "--json"]);
+    assert!(!json.out.contains("71, 30"));
+    let json = bed.run(&["show", "record", "--json", "--unseal"]);
+    assert!(json.out.contains("71, 30"));
 }
 
 #[test]
@@ -69,7 +71,7 @@ fn what_is_not_there_is_told_with_what_there_is() {
     let bed = Bed::new();
     record(&bed);
     for args in [["--task", "gip"], ["--candidate", "yawl"], ["--trial", "9"]] {
-        let ran = bed.run(&["show", "plan.record", args[0], args[1]]);
+        let ran = bed.run(&["show", "record", args[0], args[1]]);
         assert_eq!((ran.code, ran.out.as_str()), (2, ""));
         assert!(
             ran.err.contains("hint: tasks: gap; candidates: dinghy"),

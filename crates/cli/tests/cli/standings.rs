@@ -30,7 +30,7 @@ fn two_candidates(bed: &Bed, samples: u32) {
 fn the_table_and_its_notes_read_well() {
     let bed = Bed::new();
     two_candidates(&bed, 2);
-    let ran = bed.run(&["standings", "plan.record"]);
+    let ran = bed.run(&["standings", "record"]);
     assert_eq!((ran.code, ran.err.as_str()), (0, ""));
     insta::assert_snapshot!(ran.out);
 }
@@ -39,7 +39,7 @@ fn the_table_and_its_notes_read_well() {
 fn one_task_is_too_little_to_tell_candidates_apart() {
     let bed = Bed::new();
     two_candidates(&bed, 3);
-    let json = bed.json(&["standings", "plan.record", "--json"]);
+    let json = bed.json(&["standings", "record", "--json"]);
     let rows = json["candidates"].as_array().unwrap();
     assert_eq!(
         (&rows[0]["solved_rate"], &rows[1]["solved_rate"]),

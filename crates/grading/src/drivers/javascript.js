@@ -101,7 +101,6 @@ const load = async (order) => {
     const module = new Module(file);
     module.filename = file;
     module.paths = Module._nodeModulePaths(process.cwd());
-    require.main = module;
     module._compile(source + note, file);
     exported = module.exports;
   }

@@ -83,7 +83,7 @@ pub fn build(
     }
     devices()?;
     etc_files()?;
-    for folder in ["proc", "tmp", "work", "opt", "opt/driver", "home"] {
+    for folder in ["proc", "tmp", "work", "opt/driver"] {
         make_dir(&inside(Path::new(folder)))?;
     }
     mount(
