@@ -412,6 +412,14 @@ fn read_whole(mut reader: impl io::Read) -> io::Result<Got> {
     })
 }
 
+/// Whether reading ended since the time for the whole answer was up.
+fn is_timeout(error: &io::Error) -> bool {
+    let inner = error
+        .get_ref()
+        .and_then(|it| it.downcast_ref::<ureq::Error>());
+    error.kind() == io::ErrorKind::TimedOut || matches!(inner, Some(ureq::Error::Timeout(_)))
+}
+
 /// Reads a stream. An answer that is still growing when the time is up was cut off; a stream that
 /// breaks off before that is the host's fault.
 fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
@@ -429,7 +437,7 @@ fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
             Ok(Some(event)) => event,
             Ok(None) if finished => return Ok(got),
             Ok(None) => return Err(io::Error::other("the stream broke off")),
-            Err(error) if error.kind() == io::ErrorKind::TimedOut && !got.text.is_empty() => {
+            Err(error) if is_timeout(&error) && !got.text.is_empty() => {
                 return Ok(Got {
                     cut_off: true,
                     ..got

@@ -162,8 +162,10 @@ impl Running {
         let _ = wire::send(self.control.as_fd(), &Order::Lap, &[]);
         self.deadline = Instant::now() + self.wall + GRACE;
         let mut unsent = [line, b"\n"].concat();
+        let mut scanned = 0;
         loop {
-            if let Some(end) = self.inbox.iter().position(|&byte| byte == b'\n') {
+            let new = self.inbox[scanned..].iter().position(|&byte| byte == b'\n');
+            if let Some(end) = new.map(|it| it + scanned) {
                 let rest = self.inbox.split_off(end + 1);
                 let mut line = std::mem::replace(&mut self.inbox, rest);
                 line.pop();
@@ -176,6 +178,7 @@ impl Running {
             if self.inbox.len() > most {
                 return Ok(Frame::TooLong);
             }
+            scanned = self.inbox.len();
             if self.channel.is_none() || self.report.is_some() {
                 return Ok(Frame::Closed);
             }

@@ -32,6 +32,12 @@ fn attacks_end_within_their_limits_with_the_right_reason() {
         (reads(sealed.to_str().unwrap()), "crashed"),
         (reads(home.to_str().unwrap()), "crashed"),
         (reads("/root/.profile"), "crashed"),
+        (
+            "import os, subprocess\ndef gap(a, b):\n    subprocess.Popen(['sleep', '4711.25'], \
+             start_new_session=True)\n    os._exit(0)\n"
+                .to_owned(),
+            "crashed",
+        ),
         (reads("/etc/shadow"), "crashed"),
         (reads("/proc/1/environ"), "crashed"),
         (reads("/proc/1/mem"), "crashed"),
@@ -43,7 +49,7 @@ fn attacks_end_within_their_limits_with_the_right_reason() {
         assert!(began.elapsed() < Duration::from_secs(12), "{answer}");
     }
     let left = Command::new("pgrep")
-        .args(["-f", "/opt/driver/driver.py"])
+        .args(["-fx", "sleep 4711.25"])
         .output()
         .unwrap();
     assert_eq!(

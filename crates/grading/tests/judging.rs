@@ -1,0 +1,382 @@
+//! Tasks and answers in, judgements out, through the real sandbox and the real languages.
+
+#![expect(
+    clippy::unwrap_used,
+    reason = "a test may stop at the first thing that is wrong"
+)]
+
+use std::path::Path;
+
+use fairtrial_core::docket::Docket;
+use fairtrial_core::judgement::Judgement;
+use fairtrial_core::recipe::Recipes;
+use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
+use fairtrial_grading::{Judge, Toolbox, limits_of, read_folder};
+use fairtrial_sandbox::use_stage;
+
+const PASS: Verdict = Verdict::Pass;
+
+fn fail(reason: FailReason) -> Verdict {
+    Verdict::Fail(reason)
+}
+
+fn tree(files: &[(&str, &str)]) -> FileTree {
+    files
+        .iter()
+        .map(|(path, text)| (RelPath::parse(path).unwrap(), text.as_bytes().to_vec()))
+        .collect()
+}
+
+/// Judges an answer to a task that is made on the spot.
+fn judge(
+    form: &str,
+    language: &str,
+    file: &str,
+    sealed: &str,
+    answer: &[(&str, &str)],
+) -> Judgement {
+    use_stage(Path::new(env!("CARGO_BIN_EXE_grading-stage")));
+    let name = if form == "call" { "name = \"f\"\n" } else { "" };
+    let brief = format!(
+        "+++\ntitle = \"T\"\nform = \"{form}\"\nlanguage = \"{language}\"\ncategory = \"c\"\n\
+         difficulty = 1\n[{form}]\nfile = \"{file}\"\n{name}[limits]\ntime = 1\nmemory = 192\n\
+         processes = 48\n+++\nDo it.\n"
+    );
+    let lines = if form == "call" {
+        "t/sealed/calls.jsonl"
+    } else {
+        "t/sealed/cases.jsonl"
+    };
+    let files = tree(&[
+        ("docket.toml", "title = \"D\""),
+        ("t/brief.md", &brief),
+        (lines, sealed),
+        ("t/given/depths.txt", "3\n5\n"),
+    ]);
+    let recipes = Recipes::shipped();
+    let docket = Docket::parse("d", &files, &recipes).unwrap();
+    let tools = Toolbox::find(&recipes, [language].into_iter());
+    tools.get(language).unwrap();
+    let task = &docket.tasks[0];
+    let limits = limits_of(&docket, task, &Default::default());
+    Judge::new(recipes, tools).judge(task, &tree(answer), limits, false)
+}
+
+fn python(sealed: &str, code: &str) -> Judgement {
+    judge("call", "python", "a.py", sealed, &[("a.py", code)])
+}
+
+fn javascript(sealed: &str, code: &str) -> Judgement {
+    judge("call", "javascript", "a.js", sealed, &[("a.js", code)])
+}
+
+/// A value of every kind, and what it must come back as.
+const VALUES: &str = r#"[null, true, false, 0, -7, 3.25, 9007199254740993, "å\u0000\"", [], [[1]],
+    {"$bytes": "AP8="}, {"$float": "inf"}, {"$float": "nan"}, {"a": {"b": 1}},
+    {"$map": [[1, "x"]]}, {"$set": [1, 2]}, {"$int": "123456789012345678901234567890"}]"#;
+
+#[test]
+fn every_kind_of_value_goes_in_and_comes_back() {
+    let flat = VALUES.replace('\n', " ");
+    let sealed = format!("{{\"args\": [{flat}], \"returns\": {flat}}}");
+    let same = python(
+        &sealed,
+        "def f(x):\n    assert x[9] == [[1]] and x[15] == {1, 2}\n    return x\n",
+    );
+    assert_eq!(same.verdict, PASS, "{:?}", same.tests);
+    // JavaScript has one kind of number: what is beyond it comes as a BigInt.
+    let code = "function f(x) {\n  if (!(x[15] instanceof Set) || x[14].get(1) !== 'x') throw 1;\n  \
+                if (typeof x[16] !== 'bigint' || x[10][1] !== 255) throw 2;\n  return x;\n}";
+    let same = javascript(&sealed, code);
+    assert_eq!(same.verdict, PASS, "{:?}", same.tests);
+}
+
+#[test]
+fn tuples_sets_and_lists_are_told_apart_where_it_is_asked_for() {
+    let sealed = r#"{"args": [], "returns": {"$tuple": [1, 2]}}"#;
+    assert_eq!(python(sealed, "f = lambda: (1, 2)").verdict, PASS);
+    assert_eq!(
+        python(sealed, "f = lambda: [1, 2]").verdict,
+        fail(FailReason::WrongResult)
+    );
+    let sealed = r#"{"args": [], "returns": [1, 2]}"#;
+    assert_eq!(python(sealed, "f = lambda: (1, 2)").verdict, PASS);
+    assert_eq!(python(sealed, "f = lambda: range(1, 3)").verdict, PASS);
+    assert_eq!(
+        python(sealed, "f = lambda: {1, 2}").verdict,
+        fail(FailReason::WrongResult)
+    );
+    assert_eq!(
+        javascript(sealed, "const f = () => new Set([1, 2]);").verdict,
+        fail(FailReason::WrongResult)
+    );
+}
+
+#[test]
+fn arguments_errors_and_order_are_judged() {
+    let sealed = "{\"args\": [[3, 1, 2]], \"args_after\": [[1, 2, 3]]}\n\
+                  {\"args\": [[\"b\", \"a\"]], \"args_after\": [[\"a\", \"b\"]]}";
+    assert_eq!(python(sealed, "def f(x): x.sort()").verdict, PASS);
+    assert_eq!(
+        python(sealed, "def f(x): sorted(x)").verdict,
+        fail(FailReason::WrongResult)
+    );
+    assert_eq!(
+        javascript(sealed, "exports.f = (x) => { x.sort(); };").verdict,
+        PASS
+    );
+    let sealed = r#"{"args": [1], "kwargs": {"by": 2}, "raises": "ValueError"}"#;
+    let code = "class Deep(ValueError): pass\ndef f(x, by=0):\n    if by == 2: raise Deep('x')\n";
+    assert_eq!(python(sealed, code).verdict, PASS);
+    assert_eq!(
+        python(sealed, "def f(x, by=0): raise KeyError").verdict,
+        fail(FailReason::Crashed)
+    );
+    assert_eq!(
+        python(sealed, "def f(x, by=0): pass").verdict,
+        fail(FailReason::WrongResult)
+    );
+    let sealed = r#"{"args": [1], "kwargs": {"by": 2}, "raises": "RangeError"}"#;
+    let code = "class Deep extends RangeError {}\nexport function f(x, { by }) { if (by === 2) throw new Deep('x'); }";
+    assert_eq!(javascript(sealed, code).verdict, PASS);
+}
+
+#[test]
+fn every_way_to_offer_a_function_in_javascript_is_found() {
+    let sealed = r#"{"args": [2], "returns": 4}"#;
+    for code in [
+        "function f(x) { return 2 * x; }",
+        "const f = async (x) => 2 * x;",
+        "module.exports = { f: (x) => 2 * x };",
+        "module.exports = (x) => 2 * x;",
+        "exports.f = (x) => 2 * x;",
+        "export const f = (x) => 2 * x;",
+        "export default function (x) { return 2 * x; }",
+        "import path from 'path';\nfunction f(x) { return path.sep.length * 2 * x; }",
+        "'use strict';\nlet f = function (x) { return 2 * x; };\nconsole.log(f(1));",
+    ] {
+        assert_eq!(javascript(sealed, code).verdict, PASS, "{code}");
+    }
+    let missing = javascript(sealed, "const g = 1;");
+    assert_eq!(missing.verdict, fail(FailReason::DidNotBuild));
+    assert!(missing.message.unwrap().contains("does not define f"));
+}
+
+#[test]
+fn one_crash_does_not_take_the_other_calls_along() {
+    let sealed = "{\"args\": [1], \"returns\": 1}\n{\"args\": [0], \"returns\": 0}\n{\"args\": [3], \"returns\": 3}";
+    let code = "import os\ndef f(x):\n    if x == 0: os.abort()\n    return x\n";
+    let judged = python(sealed, code);
+    assert_eq!(
+        (judged.verdict, judged.counts()),
+        (fail(FailReason::Crashed), (2, 3))
+    );
+    assert_eq!(judged.tests[1].summary, "ended by signal 6 (SIGABRT)");
+    assert!((judged.credit() - 2.0 / 3.0).abs() < 1e-9);
+    // One that always dies is not started for ever.
+    let many = "{\"args\": [0], \"returns\": 0}\n".repeat(12);
+    let judged = python(&many, code);
+    assert_eq!(judged.counts(), (0, 12));
+    assert_eq!(judged.tests[11].summary, "not run");
+}
+
+#[test]
+fn after_two_timeouts_the_rest_is_not_run() {
+    let sealed = "{\"args\": [0], \"returns\": 0}\n".repeat(6);
+    let began = std::time::Instant::now();
+    let judged = python(&sealed, "def f(x):\n    while True: pass\n");
+    assert_eq!(
+        (judged.verdict, judged.counts()),
+        (fail(FailReason::TimedOut), (0, 6))
+    );
+    assert_eq!(
+        judged.tests[1].summary,
+        "used more than 1.00 s of processor time"
+    );
+    assert_eq!(judged.tests[5].summary, "not run");
+    assert!(began.elapsed().as_secs() < 6);
+    let judged = python(&sealed, "import time\ndef f(x): time.sleep(9)\n");
+    assert_eq!(judged.tests[0].summary, "took more than 2.00 s");
+}
+
+#[test]
+fn what_comes_out_of_the_sandbox_is_bounded() {
+    let sealed = r#"{"args": [], "returns": 1}"#;
+    let long = python(sealed, "def f(): return 'x' * (17 << 20)\n");
+    assert_eq!(
+        long.verdict,
+        fail(FailReason::TooMuchOutput),
+        "{:?}",
+        long.tests
+    );
+    let deep = "def f():\n    x = []\n    for _ in range(5000): x = [x]\n    return x\n";
+    assert_eq!(python(sealed, deep).verdict, fail(FailReason::WrongResult));
+    let name = "def f(): raise type('E' * 100000, (Exception,), {})('m' * 100000)\n";
+    let judged = python(sealed, name);
+    assert_eq!(judged.verdict, fail(FailReason::Crashed));
+    assert!(judged.tests[0].summary.len() < 200 && judged.message.unwrap().len() < 5000);
+    for garbage in [
+        "{",
+        "[]",
+        "\\xff",
+        "{\"value\": {\"$tupel\": 1}}",
+        "{\"raised\": {\"kinds\": []}}",
+    ] {
+        let code = format!("import os\ndef f():\n    os.write(3, b'{garbage}\\n')\n    return 2\n");
+        assert!(
+            matches!(python(sealed, &code).verdict, Verdict::Fail(_)),
+            "{garbage}"
+        );
+    }
+}
+
+#[test]
+fn a_memory_error_is_out_of_memory_and_no_crash() {
+    let sealed = r#"{"args": [], "returns": 1}"#;
+    let judged = python(sealed, "def f(): return bytearray(1 << 60)\n");
+    assert_eq!(judged.verdict, fail(FailReason::OutOfMemory));
+    let judged = javascript(
+        sealed,
+        "function f() { const x = []; for (;;) x.push(new Array(1e5).fill(1.5)); }",
+    );
+    assert_eq!(
+        judged.verdict,
+        fail(FailReason::OutOfMemory),
+        "{:?}",
+        judged.tests
+    );
+}
+
+#[test]
+fn a_program_gets_arguments_files_and_input_and_leaves_files() {
+    let sealed = r#"{"args": ["-n", "a b"], "stdin": "tide", "files": {"in/x.txt": "5"},
+        "stdout": "-n|a b|tide|5|3\n", "files_after": {"out.txt": "done\n"}, "status": 3}"#
+        .replace('\n', " ");
+    let code = "import sys, os\nprint('|'.join(sys.argv[1:] + [sys.stdin.read(), open('in/x.txt').read(), \
+                open('depths.txt').readline().strip()]))\nopen('out.txt', 'w').write('done')\nsys.exit(3)\n";
+    let judged = judge(
+        "program",
+        "python",
+        "main.py",
+        &sealed,
+        &[("main.py", code)],
+    );
+    assert_eq!(judged.verdict, PASS, "{:?}", judged.tests);
+    let no_file = code.replace("open('out.txt', 'w').write('done')", "pass");
+    let judged = judge(
+        "program",
+        "python",
+        "main.py",
+        &sealed,
+        &[("main.py", &no_file)],
+    );
+    assert_eq!(judged.verdict, fail(FailReason::WrongResult));
+    assert_eq!(judged.tests[0].expected, "the file `out.txt`");
+}
+
+#[test]
+fn each_case_begins_with_a_fresh_folder() {
+    let sealed = "{\"stdout\": \"new\"}\n{\"stdout\": \"new\"}";
+    let code = "[ -e mark ] && echo old || echo new; touch mark /tmp/mark; [ -e /tmp/old ] && echo old; touch /tmp/old";
+    let judged = judge("program", "shell", "main.sh", sealed, &[("main.sh", code)]);
+    assert_eq!(judged.verdict, PASS, "{:?}", judged.tests);
+}
+
+#[test]
+fn compiled_languages_are_built_once_and_told_why_they_do_not_build() {
+    let sealed = "{\"stdin\": \"2 3\", \"stdout\": \"5\"}\n{\"stdin\": \"4 5\", \"stdout\": \"9\"}";
+    for (language, file, good, bad) in [
+        (
+            "c",
+            "main.c",
+            "#include <stdio.h>\nint main(void) { int a, b; scanf(\"%d %d\", &a, &b); printf(\"%d\\n\", a + b); }",
+            "int main(void) { return x; }",
+        ),
+        (
+            "c++",
+            "main.cpp",
+            "#include <iostream>\nint main() { int a, b; std::cin >> a >> b; std::cout << a + b; }",
+            "int main() { return x; }",
+        ),
+        (
+            "rust",
+            "main.rs",
+            "fn main() { let t = std::io::read_to_string(std::io::stdin()).unwrap(); let s: i32 = t.split_whitespace().map(|x| x.parse::<i32>().unwrap()).sum(); println!(\"{s}\"); }",
+            "fn main() { x }",
+        ),
+        (
+            "java",
+            "Main.java",
+            "public class Main { public static void main(String[] a) { var s = new java.util.Scanner(System.in); System.out.println(s.nextInt() + s.nextInt()); } }",
+            "class Main { int x = y; }",
+        ),
+    ] {
+        let judged = judge("program", language, file, sealed, &[(file, good)]);
+        assert_eq!(judged.verdict, PASS, "{language}: {judged:?}");
+        let judged = judge("program", language, file, sealed, &[(file, bad)]);
+        assert_eq!(
+            (judged.verdict, judged.counts()),
+            (fail(FailReason::DidNotBuild), (0, 2)),
+            "{language}"
+        );
+        assert!(judged.message.unwrap().contains(file), "{language}");
+    }
+}
+
+#[test]
+fn a_compiler_is_confined_like_anything_else() {
+    let secret = concat!(env!("CARGO_MANIFEST_DIR"), "/Cargo.toml");
+    let code = format!(
+        "#include <stdio.h>\nconst char *s =\n#include \"{secret}\"\n;\nint main(void) {{ puts(s); }}"
+    );
+    let judged = judge(
+        "program",
+        "c",
+        "main.c",
+        "{\"stdout\": \"x\"}",
+        &[("main.c", &code)],
+    );
+    assert_eq!(judged.verdict, fail(FailReason::DidNotBuild));
+    assert!(judged.message.unwrap().contains("No such file"));
+}
+
+#[test]
+fn a_missing_tool_is_void_and_told() {
+    let mut recipes = Recipes::shipped();
+    let reef = "[reef]\ntitle='Reef'\ntags=[]\nextensions=['reef']\ntool=['reefc']\nrun=['{tool}']";
+    recipes.add("r.toml", reef).unwrap();
+    let files = tree(&[
+        ("docket.toml", "title = \"D\""),
+        (
+            "t/brief.md",
+            "+++\ntitle='T'\nform='program'\nlanguage='reef'\ncategory='c'\ndifficulty=1\n[program]\nfile='m.reef'\n+++\nx\n",
+        ),
+        ("t/sealed/cases.jsonl", "{\"stdout\": \"\"}"),
+    ]);
+    let docket = Docket::parse("d", &files, &recipes).unwrap();
+    let tools = Toolbox::find(&recipes, ["reef"].into_iter());
+    let task = &docket.tasks[0];
+    let limits = limits_of(&docket, task, &Default::default());
+    let judged = Judge::new(recipes, tools).judge(task, &tree(&[("m.reef", "")]), limits, false);
+    assert_eq!(judged.verdict, Verdict::Void(VoidReason::ToolMissing));
+    assert_eq!(
+        judged.notes,
+        ["reef cannot be run here: `reefc` is not on the search path"]
+    );
+}
+
+#[test]
+fn a_folder_is_read_without_links_and_hidden_files() {
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::create_dir(folder.path().join("a")).unwrap();
+    std::fs::write(folder.path().join("a/b.txt"), "x").unwrap();
+    std::fs::write(folder.path().join(".hidden"), "x").unwrap();
+    std::os::unix::fs::symlink("/etc/passwd", folder.path().join("link")).unwrap();
+    let files = read_folder(folder.path()).unwrap();
+    assert_eq!(
+        files.keys().map(RelPath::as_str).collect::<Vec<_>>(),
+        ["a/b.txt"]
+    );
+    assert!(read_folder(&folder.path().join("none")).is_err());
+}
