@@ -1,6 +1,6 @@
 //! The lenient reader: which blocks are the answer.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use super::fence::{Block, Parts};
 use super::{Deviation, Wanted, bare, elision, language};
@@ -37,6 +37,11 @@ const NOT_CODE: &[&str] = &[
     "mermaid",
     "xml",
 ];
+
+/// Blocks before the chosen one that are looked at, and names in each. An answer with more is no
+/// honest one, and must not keep the reader busy.
+const JOINED_MAX: usize = 20;
+const NAMES_MAX: usize = 200;
 
 /// Chooses among the parts of an answer.
 pub fn choose(text: &str, parts: &Parts, wanted: Wanted<'_>) -> Chosen {
@@ -174,9 +179,12 @@ fn is_kin(a: &str, b: &str) -> bool {
 /// first. Blocks with a file name of their own are files of their own.
 fn needed_before(blocks: &[Block], main: usize, wanted: Wanted<'_>) -> Vec<usize> {
     let code = &blocks[main].code;
-    let own = language::definitions(wanted.language, code);
+    let own: HashSet<String> = language::definitions(wanted.language, code)
+        .into_iter()
+        .collect();
     let needed = |block: &Block| {
-        let names = language::definitions(wanted.language, &block.code);
+        let mut names = language::definitions(wanted.language, &block.code);
+        names.truncate(NAMES_MAX);
         let lacks = |name: &String| !own.contains(name) && language::mentions(code, name);
         // A block that defines again what the chosen one defines is an older version of it.
         names.iter().any(lacks) && !names.iter().any(|name| own.contains(name))
@@ -185,7 +193,10 @@ fn needed_before(blocks: &[Block], main: usize, wanted: Wanted<'_>) -> Vec<usize
         let block = &blocks[index];
         block.label.is_none() && fits(block, wanted) && needed(block)
     };
-    (0..main).rev().filter(joins).collect()
+    (main.saturating_sub(JOINED_MAX)..main)
+        .rev()
+        .filter(joins)
+        .collect()
 }
 
 /// Blocks there are, but none of them is the answer.

@@ -1,5 +1,6 @@
 //! Code blocks in Markdown (CommonMark 0.31, section 4.5), and the file names that go with them.
 
+use std::collections::BTreeSet;
 use std::sync::LazyLock;
 
 use regex::Regex;
@@ -75,20 +76,21 @@ pub fn split(text: &str, recipes: &Recipes) -> Parts {
             .blocks
             .push(block(&opening, above.as_deref(), &code, false, recipes));
     }
-    parts
+    // A line that does nothing but name the file of a block belongs to the block.
+    let labels: BTreeSet<&RelPath> = parts
         .blocks
         .iter()
-        .filter_map(|block| block.label.as_ref())
-        .for_each(|label| {
-            // A line that does nothing but name the file belongs to the block.
-            let names_only = |line: &&str| label_in_line(line).as_ref() != Some(label);
-            parts.prose = parts
-                .prose
-                .lines()
-                .filter(names_only)
-                .collect::<Vec<_>>()
-                .join("\n");
-        });
+        .filter_map(|it| it.label.as_ref())
+        .collect();
+    if !labels.is_empty() {
+        let names_only = |line: &&str| label_in_line(line).is_some_and(|it| labels.contains(&it));
+        let kept: Vec<&str> = parts
+            .prose
+            .lines()
+            .filter(|line| !names_only(line))
+            .collect();
+        parts.prose = kept.join("\n");
+    }
     parts
 }
 

@@ -281,6 +281,19 @@ fn whole_programs_are_told_from_how_to_run_them() {
 }
 
 #[test]
+fn an_answer_made_to_keep_the_reader_busy_is_read_all_the_same() {
+    // Each of these took minutes when something was done for every pair of blocks or names.
+    let labelled: String = (0..8_000)
+        .map(|i| format!("prose {i}\n``` f{i}.py\ndef n{i}(): pass\n```\n"))
+        .collect();
+    assert_eq!(read(&labelled).lenient.map(|files| files.len()), Ok(8_000));
+    let names: String = (0..8_000).map(|i| format!("def n{i}(): pass\n")).collect();
+    let blocks = format!("```python\n{names}```\n").repeat(30) + &format!("```python\n{GAP}```");
+    assert_eq!(code(&read(&blocks)), GAP);
+    assert!(read(&"```\n".repeat(50_001)).lenient.is_err());
+}
+
+#[test]
 fn a_patch_applies_wholly_or_not_at_all() {
     let file = RelPath::parse("a.py").unwrap();
     let files = FileTree::from([(file.clone(), b"one\ntwo\nthree\n".to_vec())]);

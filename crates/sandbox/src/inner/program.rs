@@ -38,6 +38,7 @@ pub fn become_program(spec: &Spec, handed: &Handed, identity: Identity) -> Faile
 fn try_become(spec: &Spec, handed: &Handed, identity: Identity) -> Result<Infallible, Failed> {
     let set_up = |what: &str, error: nix::Error| Failed::SetUp(format!("{what}: {error}"));
     setsid().map_err(|error| set_up("session", error))?;
+    leave_keyring();
     confine_user(identity).map_err(Failed::SetUp)?;
     limit(spec).map_err(|error| set_up("resource limits", error))?;
     std::env::set_current_dir(WORK).map_err(|error| Failed::SetUp(error.to_string()))?;
@@ -95,6 +96,14 @@ fn lay_descriptors(handed: &Handed) -> nix::Result<()> {
     };
     nix::errno::Errno::result(marked)?;
     Ok(())
+}
+
+/// Gives up the caller's session keyring for an empty one: what is in it can be read by whoever
+/// inherits it. A kernel without keyrings has nothing to give up.
+fn leave_keyring() {
+    const JOIN_SESSION_KEYRING: libc::c_long = 1;
+    // SAFETY: a plain call; a null name asks for a new keyring.
+    unsafe { libc::syscall(libc::SYS_keyctl, JOIN_SESSION_KEYRING, 0_usize) };
 }
 
 fn limit(spec: &Spec) -> nix::Result<()> {

@@ -78,9 +78,6 @@ pub fn build(
     for link in &links {
         symlink(&link.1, inside(&link.0)).map_err(|error| told("link", &link.0, &error))?;
     }
-    for it in &shown {
-        bind(it)?;
-    }
     devices()?;
     etc_files()?;
     for folder in ["proc", "tmp", "work", "opt/driver"] {
@@ -98,6 +95,10 @@ pub fn build(
     let own = format!("mode=0700,uid={id},gid={id},size={disk},nr_inodes={FILES_MAX}");
     tmpfs(&format!("{NEW_ROOT}{WORK}"), &own, MsFlags::empty())?;
     tmpfs(&format!("{NEW_ROOT}/tmp"), &own, MsFlags::empty())?;
+    // Only now, since an interpreter may live below `/tmp`.
+    for it in &shown {
+        bind(it)?;
+    }
     switch_root()?;
     if let Some(driver) = driver {
         unpack(driver, Path::new(DRIVER), None)?;
