@@ -49,10 +49,7 @@ fn confined(job: &Job<'_>) {
 /// The interpreter itself, not a version manager's stand-in for it.
 fn python() -> Option<(String, PathBuf)> {
     let say = "import os, sys; print(os.path.realpath(sys.executable)); print(sys.base_prefix)";
-    let out = Command::new("python3")
-        .args(["-I", "-c", say])
-        .output()
-        .ok()?;
+    let out = Command::new("python3").args(["-I", "-c", say]).output().ok()?;
     let text = String::from_utf8(out.stdout).ok()?;
     let (program, folder) = text.trim().split_once('\n')?;
     Some((program.to_owned(), PathBuf::from(folder)))
@@ -64,10 +61,7 @@ fn main() -> ExitCode {
     }
     let true_job = job(&["/bin/true"], Vec::new());
     let plain_true = || plain(&["/bin/true"]);
-    print(
-        "confined /bin/true, against plain",
-        pair(ROUNDS, || confined(&true_job), plain_true),
-    );
+    print("confined /bin/true, against plain", pair(ROUNDS, || confined(&true_job), plain_true));
     let bwrap = [
         "bwrap",
         "--unshare-all",

@@ -41,23 +41,14 @@ fn demo() -> PathBuf {
 fn lay_out(folder: &Path) -> std::io::Result<PathBuf> {
     let docket = folder.join("docket");
     std::fs::create_dir_all(&docket)?;
-    std::fs::copy(
-        demo().join("docket/docket.toml"),
-        docket.join("docket.toml"),
-    )?;
+    std::fs::copy(demo().join("docket/docket.toml"), docket.join("docket.toml"))?;
     let mut lines = String::new();
     for (task, proof) in [("tide-windows", "right.py"), ("quay-log", "right.sh")] {
         let from = demo().join("docket").join(task);
-        let done = Command::new("cp")
-            .arg("-r")
-            .arg(&from)
-            .arg(&docket)
-            .status()?;
+        let done = Command::new("cp").arg("-r").arg(&from).arg(&docket).status()?;
         assert!(done.success());
         let code = std::fs::read_to_string(from.join("proofs").join(proof))?;
-        let answer = format!("```\n{code}```")
-            .replace('\\', "\\\\")
-            .replace('"', "\\\"");
+        let answer = format!("```\n{code}```").replace('\\', "\\\\").replace('"', "\\\"");
         let answer = answer.replace('\n', "\\n");
         for sample in 1..=SAMPLES {
             lines.push_str(&format!(
@@ -85,10 +76,7 @@ fn main() -> ExitCode {
     let folder = tempfile::tempdir().expect("a folder");
     let plan = lay_out(folder.path()).expect("the demo is there");
     let preparation = prepare(&plan, &|_| None, "bench").expect("the plan is right");
-    let options = HoldOptions {
-        record: folder.path().join("record"),
-        judging: 2,
-    };
+    let options = HoldOptions { record: folder.path().join("record"), judging: 2 };
     let (before, began) = (cpu_ms(), Instant::now());
     let summary = hold(&preparation, &options, &AtomicBool::new(false), &mut Nobody);
     let (own, wall) = (cpu_ms() - before, began.elapsed());
@@ -114,18 +102,10 @@ fn program_figures(folder: &Path) {
     }
     let run = |program: &Path, args: &[&str]| {
         let mut command = Command::new(program);
-        command
-            .args(args)
-            .stdin(Stdio::null())
-            .stdout(Stdio::null())
-            .stderr(Stdio::null());
+        command.args(args).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         assert!(command.status().expect("it starts").success());
     };
-    let found = pair(
-        100,
-        || run(&program, &["--version"]),
-        || run(Path::new("/bin/true"), &[]),
-    );
+    let found = pair(100, || run(&program, &["--version"]), || run(Path::new("/bin/true"), &[]));
     print("fairtrial --version, against /bin/true", found);
     let out = folder.join("demo");
     let began = Instant::now();

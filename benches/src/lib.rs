@@ -28,9 +28,7 @@ pub fn pair(rounds: usize, mut ours: impl FnMut(), mut reference: impl FnMut()) 
             rows.push(row);
         }
     }
-    let ratios = rows
-        .iter()
-        .map(|row| row.0.as_secs_f64() / row.1.as_secs_f64());
+    let ratios = rows.iter().map(|row| row.0.as_secs_f64() / row.1.as_secs_f64());
     Pair {
         ours: median(rows.iter().map(|row| row.0).collect()),
         reference: median(rows.iter().map(|row| row.1).collect()),

@@ -70,27 +70,17 @@ impl ChatAsker {
             Some(variable) => match key(variable).filter(|key| !key.trim().is_empty()) {
                 Some(key) => Some(key.trim().to_owned()),
                 None => {
-                    return Err(AskerError::NoKey {
-                        candidate,
-                        variable: variable.clone(),
-                    });
+                    return Err(AskerError::NoKey { candidate, variable: variable.clone() });
                 }
             },
             None => None,
         };
         let header = |(name, value): (&String, &String)| {
-            let bad = || AskerError::Header {
-                candidate: candidate.clone(),
-                header: name.clone(),
-            };
+            let bad = || AskerError::Header { candidate: candidate.clone(), header: name.clone() };
             let parsed = HeaderName::from_bytes(name.as_bytes()).map_err(|_| bad())?;
             Ok((parsed, HeaderValue::from_str(value).map_err(|_| bad())?))
         };
-        let headers = config
-            .headers
-            .iter()
-            .map(header)
-            .collect::<Result<_, AskerError>>()?;
+        let headers = config.headers.iter().map(header).collect::<Result<_, AskerError>>()?;
         let agent = ureq::Agent::config_builder()
             .http_status_as_error(false)
             .timeout_global(Some(config.timeout.0))
@@ -100,13 +90,7 @@ impl ChatAsker {
             .build()
             .into();
         let address = format!("{}/chat/completions", config.endpoint.trim_end_matches('/'));
-        Ok(Self {
-            agent,
-            config: config.clone(),
-            address,
-            key,
-            headers,
-        })
+        Ok(Self { agent, config: config.clone(), address, key, headers })
     }
 
     fn body(&self, ask: &Ask) -> Json {
@@ -127,54 +111,28 @@ impl ChatAsker {
 
     fn request(&self, body: &str) -> Result<Got, Refused> {
         let began = Instant::now();
-        let mut request = self
-            .agent
-            .post(&self.address)
-            .header("content-type", "application/json");
+        let mut request = self.agent.post(&self.address).header("content-type", "application/json");
         if let Some(key) = &self.key {
             request = request.header("authorization", format!("Bearer {key}"));
         }
         for (name, value) in &self.headers {
             request = request.header(name, value);
         }
-        let response = request
-            .send(body)
-            .map_err(|error| self.unreachable(&error))?;
+        let response = request.send(body).map_err(|error| self.unreachable(&error))?;
         let status = response.status().as_u16();
-        let wait = response
-            .headers()
-            .get("retry-after")
-            .and_then(|it| it.to_str().ok());
-        let wait = wait
-            .and_then(|it| it.trim().parse::<u64>().ok())
-            .map(Duration::from_secs);
-        let kind = response
-            .headers()
-            .get("content-type")
-            .and_then(|it| it.to_str().ok());
+        let wait = response.headers().get("retry-after").and_then(|it| it.to_str().ok());
+        let wait = wait.and_then(|it| it.trim().parse::<u64>().ok()).map(Duration::from_secs);
+        let kind = response.headers().get("content-type").and_then(|it| it.to_str().ok());
         let streams = kind.is_some_and(|kind| kind.starts_with("text/event-stream"));
-        let reader = response
-            .into_body()
-            .into_with_config()
-            .limit(ANSWER_MAX)
-            .reader();
+        let reader = response.into_body().into_with_config().limit(ANSWER_MAX).reader();
         if !(200..300).contains(&status) {
             let mut said = String::new();
             let _ = reader.take(64 << 10).read_to_string(&mut said);
             let detail = self.clean(&message_in(&said));
             let refusal = classify(status, &detail);
-            return Err(Refused {
-                refusal,
-                status: Some(status),
-                detail,
-                wait,
-            });
+            return Err(Refused { refusal, status: Some(status), detail, wait });
         }
-        let got = if streams {
-            read_stream(reader, began)
-        } else {
-            read_whole(reader)
-        };
+        let got = if streams { read_stream(reader, began) } else { read_whole(reader) };
         got.map_err(|error| Refused {
             refusal: Refusal::Again(VoidReason::ProviderError),
             status: Some(status),
@@ -186,33 +144,16 @@ impl ChatAsker {
     fn unreachable(&self, error: &ureq::Error) -> Refused {
         let refusal = Refusal::Again(VoidReason::ProviderError);
         let detail = self.clean(&format!("{}: {error}", self.config.endpoint));
-        Refused {
-            refusal,
-            status: None,
-            detail,
-            wait: None,
-        }
+        Refused { refusal, status: None, detail, wait: None }
     }
 
     /// What a host said, without keys and control characters, and not too long.
     fn clean(&self, said: &str) -> String {
-        let secrets = self
-            .headers
-            .iter()
-            .filter_map(|(_, value)| value.to_str().ok());
-        let secrets = secrets
-            .chain(self.key.as_deref())
-            .filter(|secret| secret.len() >= 6);
-        let said = secrets.fold(said.to_owned(), |said, secret| {
-            said.replace(secret, "[key]")
-        });
-        let said: String = said
-            .chars()
-            .map(|c| if c.is_control() { ' ' } else { c })
-            .collect();
-        said[..said.floor_char_boundary(DETAIL_MAX)]
-            .trim()
-            .to_owned()
+        let secrets = self.headers.iter().filter_map(|(_, value)| value.to_str().ok());
+        let secrets = secrets.chain(self.key.as_deref()).filter(|secret| secret.len() >= 6);
+        let said = secrets.fold(said.to_owned(), |said, secret| said.replace(secret, "[key]"));
+        let said: String = said.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+        said[..said.floor_char_boundary(DETAIL_MAX)].trim().to_owned()
     }
 }
 
@@ -241,10 +182,7 @@ impl Asker for ChatAsker {
                         tokens,
                         estimated,
                     });
-                    let asked = Asked::Answer {
-                        sent: Sent::Text(got.text),
-                        cut_off: got.cut_off,
-                    };
+                    let asked = Asked::Answer { sent: Sent::Text(got.text), cut_off: got.cut_off };
                     return Reply { asked, requests };
                 }
                 Err(refused) => refused,
@@ -311,11 +249,7 @@ fn pause(time: Duration, cancelled: &AtomicBool) -> bool {
 
 fn estimate(body: &str, text: &str) -> Tokens {
     let count = |text: &str| text.len().div_ceil(BYTES_PER_TOKEN) as u64;
-    Tokens {
-        input: count(body),
-        cached: 0,
-        output: count(text),
-    }
+    Tokens { input: count(body), cached: 0, output: count(text) }
 }
 
 /// The message in a host's refusal, or all of it.
@@ -382,10 +316,9 @@ impl Content {
     fn text(&self) -> String {
         match &self.content {
             Some(Json::String(text)) => text.clone(),
-            Some(Json::Array(parts)) => parts
-                .iter()
-                .filter_map(|part| part.get("text")?.as_str())
-                .collect(),
+            Some(Json::Array(parts)) => {
+                parts.iter().filter_map(|part| part.get("text")?.as_str()).collect()
+            }
             _ => String::new(),
         }
     }
@@ -401,11 +334,7 @@ fn read_whole(mut reader: impl io::Read) -> io::Result<Got> {
     let choice = completion.choices.first();
     let choice = choice.ok_or_else(|| io::Error::other("the answer holds no choice"))?;
     Ok(Got {
-        text: choice
-            .message
-            .as_ref()
-            .map(Content::text)
-            .unwrap_or_default(),
+        text: choice.message.as_ref().map(Content::text).unwrap_or_default(),
         cut_off: choice.finish_reason.as_deref() == Some("length"),
         tokens: completion.usage.as_ref().map(TokenCounts::tokens),
         first_token: None,
@@ -414,9 +343,7 @@ fn read_whole(mut reader: impl io::Read) -> io::Result<Got> {
 
 /// Whether reading ended since the time for the whole answer was up.
 fn is_timeout(error: &io::Error) -> bool {
-    let inner = error
-        .get_ref()
-        .and_then(|it| it.downcast_ref::<ureq::Error>());
+    let inner = error.get_ref().and_then(|it| it.downcast_ref::<ureq::Error>());
     error.kind() == io::ErrorKind::TimedOut || matches!(inner, Some(ureq::Error::Timeout(_)))
 }
 
@@ -424,12 +351,7 @@ fn is_timeout(error: &io::Error) -> bool {
 /// breaks off before that is the host's fault.
 fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
     let mut reader = BufReader::new(reader);
-    let mut got = Got {
-        text: String::new(),
-        cut_off: false,
-        tokens: None,
-        first_token: None,
-    };
+    let mut got = Got { text: String::new(), cut_off: false, tokens: None, first_token: None };
     let mut finished = false;
     loop {
         let event = match next_event(&mut reader) {
@@ -438,10 +360,7 @@ fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
             Ok(None) if finished => return Ok(got),
             Ok(None) => return Err(io::Error::other("the stream broke off")),
             Err(error) if is_timeout(&error) && !got.text.is_empty() => {
-                return Ok(Got {
-                    cut_off: true,
-                    ..got
-                });
+                return Ok(Got { cut_off: true, ..got });
             }
             Err(error) => return Err(error),
         };
@@ -450,11 +369,7 @@ fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
             return Err(io::Error::other(error.to_string()));
         }
         if let Some(choice) = part.choices.first() {
-            let text = choice
-                .message
-                .as_ref()
-                .map(Content::text)
-                .unwrap_or_default();
+            let text = choice.message.as_ref().map(Content::text).unwrap_or_default();
             if !text.is_empty() && got.first_token.is_none() {
                 got.first_token = Some(began.elapsed());
             }

@@ -67,10 +67,7 @@ impl RecordedAsker {
             let sent = match (line.answer, line.files, line.patch) {
                 (Some(text), None, None) => Sent::Text(text),
                 (None, Some(files), None) => Sent::Files(
-                    files
-                        .into_iter()
-                        .map(|(path, text)| (path, text.into_bytes()))
-                        .collect(),
+                    files.into_iter().map(|(path, text)| (path, text.into_bytes())).collect(),
                 ),
                 (None, None, Some(patch)) => Sent::Patch(patch),
                 _ => return fail("exactly one of `answer`, `files`, `patch` is needed".to_owned()),
@@ -101,20 +98,14 @@ impl Asker for RecordedAsker {
     fn ask(&self, ask: &Ask, _cancelled: &AtomicBool) -> Reply {
         let key = (ask.task.clone(), ask.sample, ask.attempt);
         let asked = match self.answers.get(&key) {
-            Some((sent, cut_off)) => Asked::Answer {
-                sent: sent.clone(),
-                cut_off: *cut_off,
-            },
+            Some((sent, cut_off)) => Asked::Answer { sent: sent.clone(), cut_off: *cut_off },
             None if ask.attempt > 1 => Asked::NothingMore,
             None => {
                 let why = format!("no answer is recorded for sample {}", ask.sample);
                 Asked::Void(VoidReason::ProviderError, why)
             }
         };
-        Reply {
-            asked,
-            requests: Vec::new(),
-        }
+        Reply { asked, requests: Vec::new() }
     }
 
     fn has(&self, task: &str, sample: u32) -> bool {
@@ -139,22 +130,10 @@ mod tests {
         assert!(asker.has("gap", 1) && asker.has("berth", 2) && !asker.has("berth", 1));
         assert_eq!(asker.tasks().collect::<Vec<_>>(), ["berth", "gap"]);
         let ask = |attempt| {
-            let ask = Ask {
-                task: "gap".into(),
-                sample: 1,
-                attempt,
-                messages: vec![],
-                seed: 0,
-            };
+            let ask = Ask { task: "gap".into(), sample: 1, attempt, messages: vec![], seed: 0 };
             asker.ask(&ask, &AtomicBool::new(false)).asked
         };
-        assert_eq!(
-            ask(1),
-            Asked::Answer {
-                sent: Sent::Text("x".into()),
-                cut_off: false
-            }
-        );
+        assert_eq!(ask(1), Asked::Answer { sent: Sent::Text("x".into()), cut_off: false });
         assert_eq!(ask(3), Asked::NothingMore);
     }
 
@@ -166,18 +145,9 @@ mod tests {
                 "{\"task\": \"a\", \"answer\": \"\"}\n{\"task\": \"a\", \"answer\": \"\"}",
                 "line 2: task `a`",
             ),
-            (
-                "{\"task\": \"a\", \"anser\": \"\"}",
-                "unknown field `anser`",
-            ),
-            (
-                "{\"task\": \"a\", \"files\": {\"../x\": \"\"}}",
-                "not a usable file path",
-            ),
-            (
-                "{\"task\": \"a\", \"sample\": 0, \"answer\": \"\"}",
-                "count from 1",
-            ),
+            ("{\"task\": \"a\", \"anser\": \"\"}", "unknown field `anser`"),
+            ("{\"task\": \"a\", \"files\": {\"../x\": \"\"}}", "not a usable file path"),
+            ("{\"task\": \"a\", \"sample\": 0, \"answer\": \"\"}", "count from 1"),
         ] {
             let error = parse(text).unwrap_err().to_string();
             assert!(error.contains(part), "{text}: {error}");

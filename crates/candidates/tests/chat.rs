@@ -1,9 +1,6 @@
 //! Chat candidates against hosts that behave in every way that hosts do.
 
-#![expect(
-    clippy::unwrap_used,
-    reason = "a test may stop at the first thing that is wrong"
-)]
+#![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
 
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::TcpListener;
@@ -41,9 +38,7 @@ fn host(responses: &[&str]) -> (String, Receiver<String>) {
             }
             let mut body = vec![0; length];
             reader.read_exact(&mut body).unwrap();
-            asked
-                .send(head + &String::from_utf8(body).unwrap())
-                .unwrap();
+            asked.send(head + &String::from_utf8(body).unwrap()).unwrap();
             if let Some(rest) = response.strip_prefix("hang") {
                 stream.write_all(rest.as_bytes()).unwrap();
                 thread::sleep(Duration::from_secs(5));
@@ -64,10 +59,7 @@ fn json(status: &str, more: &str, body: &str) -> String {
 }
 
 fn stream(events: &[&str]) -> String {
-    let body: String = events
-        .iter()
-        .map(|event| format!("data: {event}\n\n"))
-        .collect();
+    let body: String = events.iter().map(|event| format!("data: {event}\n\n")).collect();
     format!("HTTP/1.1 200 OK\r\ncontent-type: text/event-stream\r\nconnection: close\r\n\r\n{body}")
 }
 
@@ -76,11 +68,7 @@ fn config(address: &str, more: &str) -> ChatCandidate {
         "docket = \"d\"\n[[candidate]]\nname = \"petrel\"\nkind = \"chat\"\nmodel = \"m-1\"\n\
          endpoint = \"{address}\"\ntimeout = 1\n{more}\n"
     );
-    match Plan::parse("plan.toml", &text)
-        .unwrap()
-        .candidates
-        .remove(0)
-    {
+    match Plan::parse("plan.toml", &text).unwrap().candidates.remove(0) {
         Candidate::Chat(chat) => chat,
         Candidate::Recorded(_) => panic!("a chat candidate was written"),
     }
@@ -88,25 +76,13 @@ fn config(address: &str, more: &str) -> ChatCandidate {
 
 fn ask(address: &str, more: &str) -> Reply {
     let asker = ChatAsker::new(&config(address, more), |_| Some("seaworthy-1234".into())).unwrap();
-    let messages = vec![Message {
-        role: Role::User,
-        content: "Solve it.".into(),
-    }];
-    let ask = Ask {
-        task: "gap".into(),
-        sample: 1,
-        attempt: 1,
-        messages,
-        seed: u64::MAX,
-    };
+    let messages = vec![Message { role: Role::User, content: "Solve it.".into() }];
+    let ask = Ask { task: "gap".into(), sample: 1, attempt: 1, messages, seed: u64::MAX };
     asker.ask(&ask, &AtomicBool::new(false))
 }
 
 fn answer(text: &str, cut_off: bool) -> Asked {
-    Asked::Answer {
-        sent: Sent::Text(text.into()),
-        cut_off,
-    }
+    Asked::Answer { sent: Sent::Text(text.into()), cut_off }
 }
 
 const GOOD: &str = r#"{"choices": [{"message": {"content": "x = 1"}, "finish_reason": "stop"}],
@@ -123,10 +99,7 @@ fn a_request_holds_what_the_plan_says_and_the_answer_what_the_host_says() {
     assert_eq!((tokens.input, tokens.cached, tokens.output), (10, 4, 3));
     assert!(!reply.requests[0].estimated);
     let request = requests.recv().unwrap();
-    assert!(
-        request.starts_with("POST /v1/chat/completions HTTP/1.1"),
-        "{request}"
-    );
+    assert!(request.starts_with("POST /v1/chat/completions HTTP/1.1"), "{request}");
     let lower = request.to_lowercase();
     assert!(
         lower.contains("authorization: bearer seaworthy-1234")
@@ -135,14 +108,8 @@ fn a_request_holds_what_the_plan_says_and_the_answer_what_the_host_says() {
     let body: serde_json::Value =
         serde_json::from_str(request.split("\r\n\r\n").nth(1).unwrap()).unwrap();
     assert_eq!(body["model"], "m-1");
-    assert_eq!(
-        body["messages"][0],
-        serde_json::json!({"role": "user", "content": "Solve it."})
-    );
-    assert_eq!(
-        (&body["temperature"], &body["max_tokens"]),
-        (&0.5.into(), &9.into())
-    );
+    assert_eq!(body["messages"][0], serde_json::json!({"role": "user", "content": "Solve it."}));
+    assert_eq!((&body["temperature"], &body["max_tokens"]), (&0.5.into(), &9.into()));
     assert_eq!(body["seed"], 0x7fff_ffff);
     assert!(body.get("stream").is_none());
 }
@@ -161,10 +128,7 @@ fn streams_are_put_together_and_their_odd_ends_told_apart() {
     // No count of tokens, no reason for the end: the text is all that is known.
     let (address, _requests) = host(&[&stream(&[&part("a"), "[DONE]"])]);
     let reply = ask(&address, "stream = true");
-    assert_eq!(
-        (reply.asked, reply.requests[0].estimated),
-        (answer("a", false), true)
-    );
+    assert_eq!((reply.asked, reply.requests[0].estimated), (answer("a", false), true));
     // It breaks off: that is the host's fault, and it is asked again.
     let (address, _requests) = host(&[&stream(&[&part("a")]), &whole]);
     let reply = ask(&address, "stream = true");
@@ -186,40 +150,24 @@ fn faults_of_the_host_are_tried_again_and_then_void() {
     );
     let (address, _requests) = host(&[&busy, &busy, &json("200 OK", "", GOOD)]);
     let reply = ask(&address, "retries = 2");
-    assert_eq!(
-        (reply.asked, reply.requests.len()),
-        (answer("x = 1", false), 3)
-    );
+    assert_eq!((reply.asked, reply.requests.len()), (answer("x = 1", false), 3));
     assert_eq!(
         (reply.requests[0].status, reply.requests[0].detail.as_str()),
         (Some(429), "slow (rate)")
     );
     let (address, _requests) = host(&[&busy]);
     let said = "status 429: slow (rate)".to_owned();
-    assert_eq!(
-        ask(&address, "retries = 0").asked,
-        Asked::Void(VoidReason::RateLimit, said)
-    );
-    for body in [
-        "",
-        "no JSON",
-        "{}",
-        r#"{"choices": []}"#,
-        r#"{"error": {"message": "overloaded"}}"#,
-    ] {
+    assert_eq!(ask(&address, "retries = 0").asked, Asked::Void(VoidReason::RateLimit, said));
+    for body in
+        ["", "no JSON", "{}", r#"{"choices": []}"#, r#"{"error": {"message": "overloaded"}}"#]
+    {
         let (address, _requests) = host(&[&json("200 OK", "", body)]);
         let asked = ask(&address, "retries = 0").asked;
-        assert!(
-            matches!(asked, Asked::Void(VoidReason::ProviderError, _)),
-            "{body}: {asked:?}"
-        );
+        assert!(matches!(asked, Asked::Void(VoidReason::ProviderError, _)), "{body}: {asked:?}");
     }
     let (address, _requests) = host(&["hang"]);
     let asked = ask(&address, "retries = 0").asked;
-    assert!(
-        matches!(asked, Asked::Halt(_)),
-        "nobody answers at all: {asked:?}"
-    );
+    assert!(matches!(asked, Asked::Halt(_)), "nobody answers at all: {asked:?}");
 }
 
 #[test]
@@ -227,25 +175,16 @@ fn refusals_for_good_are_told_apart() {
     let long = r#"{"error": {"message": "maximum context length is 8192 tokens"}}"#;
     let (address, _requests) = host(&[&json("400 Bad Request", "", long)]);
     let asked = ask(&address, "").asked;
-    assert!(
-        matches!(asked, Asked::Void(VoidReason::RequestRefusedForLength, _)),
-        "{asked:?}"
-    );
+    assert!(matches!(asked, Asked::Void(VoidReason::RequestRefusedForLength, _)), "{asked:?}");
     let echo = r#"{"error": {"message": "bad key seaworthy-1234 \u001b[31m"}}"#;
     let (address, _requests) = host(&[&json("401 Unauthorized", "", echo)]);
     let reply = ask(&address, "key_env = \"KEY\"");
-    assert_eq!(
-        reply.asked,
-        Asked::Halt("status 401: bad key [key]  [31m".into())
-    );
+    assert_eq!(reply.asked, Asked::Halt("status 401: bad key [key]  [31m".into()));
     assert!(!format!("{reply:?}").contains("seaworthy"));
     let moved = "HTTP/1.1 302 Found\r\nlocation: http://127.0.0.1:9/\r\ncontent-length: 0\r\n\r\n";
     let (address, _requests) = host(&[moved]);
     let asked = ask(&address, "retries = 0").asked;
-    assert!(
-        matches!(asked, Asked::Void(VoidReason::ProviderError, _)),
-        "{asked:?}"
-    );
+    assert!(matches!(asked, Asked::Void(VoidReason::ProviderError, _)), "{asked:?}");
 }
 
 #[test]
@@ -253,10 +192,7 @@ fn empty_answers_and_lists_of_parts_are_answers() {
     for (content, text) in [
         ("null", ""),
         ("\"\"", ""),
-        (
-            r#"[{"type": "text", "text": "a"}, {"type": "text", "text": "b"}]"#,
-            "ab",
-        ),
+        (r#"[{"type": "text", "text": "a"}, {"type": "text", "text": "b"}]"#, "ab"),
     ] {
         let body = format!(r#"{{"choices": [{{"message": {{"content": {content}}}}}]}}"#);
         let (address, _requests) = host(&[&json("200 OK", "", &body)]);
@@ -269,13 +205,7 @@ fn waiting_ends_when_the_run_is_cancelled() {
     let busy = json("503 Service Unavailable", "retry-after: 30\r\n", "");
     let (address, _requests) = host(&[&busy]);
     let asker = ChatAsker::new(&config(&address, ""), |_| None).unwrap();
-    let ask = Ask {
-        task: "t".into(),
-        sample: 1,
-        attempt: 1,
-        messages: vec![],
-        seed: 0,
-    };
+    let ask = Ask { task: "t".into(), sample: 1, attempt: 1, messages: vec![], seed: 0 };
     let cancelled = AtomicBool::new(false);
     let began = Instant::now();
     let reply = thread::scope(|scope| {
@@ -285,29 +215,17 @@ fn waiting_ends_when_the_run_is_cancelled() {
         });
         asker.ask(&ask, &cancelled)
     });
-    assert_eq!(
-        reply.asked,
-        Asked::Void(VoidReason::Cancelled, String::new())
-    );
+    assert_eq!(reply.asked, Asked::Void(VoidReason::Cancelled, String::new()));
     assert!(began.elapsed() < Duration::from_secs(3));
 }
 
 #[test]
 fn what_cannot_be_sent_is_noticed_before_anything_is() {
     let make = |more: &str, key: Option<&str>| {
-        ChatAsker::new(&config("http://127.0.0.1:9", more), |_| {
-            key.map(str::to_owned)
-        })
-        .err()
+        ChatAsker::new(&config("http://127.0.0.1:9", more), |_| key.map(str::to_owned)).err()
     };
-    assert!(matches!(
-        make("key_env = \"KEY\"", None),
-        Some(AskerError::NoKey { .. })
-    ));
-    assert!(matches!(
-        make("key_env = \"KEY\"", Some("  ")),
-        Some(AskerError::NoKey { .. })
-    ));
+    assert!(matches!(make("key_env = \"KEY\"", None), Some(AskerError::NoKey { .. })));
+    assert!(matches!(make("key_env = \"KEY\"", Some("  ")), Some(AskerError::NoKey { .. })));
     let header = make("headers = { \"bad name\" = \"x\" }", None);
     assert!(matches!(header, Some(AskerError::Header { .. })));
     assert!(make("key_env = \"KEY\"", Some("k")).is_none());

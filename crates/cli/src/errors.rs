@@ -101,9 +101,7 @@ impl Failure {
     fn hints(&self) -> Vec<String> {
         match self {
             Self::Prepare(PrepareError::Asker(AskerError::NoKey { variable, .. })) => {
-                vec![format!(
-                    "set it for this command: {variable}=… fairtrial run …"
-                )]
+                vec![format!("set it for this command: {variable}=… fairtrial run …")]
             }
             Self::Hold(HoldError::OtherPlan { .. }) => vec![
                 "give the run a record of its own: fairtrial run PLAN --record DIR".to_owned(),

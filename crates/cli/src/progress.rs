@@ -30,23 +30,13 @@ impl Bars {
         let longest = names.iter().map(|it| it.chars().count()).max().unwrap_or(0);
         let width = longest.clamp("trials".len(), NAME_MAX);
         let all = MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(10));
-        let bar = if colour {
-            "{bar:32.cyan/black.bright}"
-        } else {
-            "{bar:32}"
-        };
+        let bar = if colour { "{bar:32.cyan/black.bright}" } else { "{bar:32}" };
         let style = ProgressStyle::with_template(&format!("{{prefix:<{width}}} {bar} {{msg}}"));
         let style = style.unwrap_or_else(|_| ProgressStyle::default_bar());
         let run = all.add(ProgressBar::new(0).with_style(style.progress_chars("━━─")));
         run.set_prefix("trials");
         let currency = currency.to_owned();
-        Self {
-            all,
-            run,
-            candidates: Vec::new(),
-            began: Instant::now(),
-            currency,
-        }
+        Self { all, run, candidates: Vec::new(), began: Instant::now(), currency }
     }
 
     /// Takes the bars away.
@@ -59,10 +49,7 @@ impl Bars {
 fn overall(progress: &Progress, began: Instant, currency: &str) -> String {
     let spent = format!("{} {}", money(progress.cost), safe(currency));
     let left = time_left(progress, began).map_or(String::new(), |it| format!(" · {it} left"));
-    format!(
-        "{} of {}{left} · {spent} spent",
-        progress.over, progress.total
-    )
+    format!("{} of {}{left} · {spent} spent", progress.over, progress.total)
 }
 
 fn time_left(progress: &Progress, began: Instant) -> Option<String> {
@@ -79,11 +66,7 @@ fn candidate_line((_, counted, passed, void): &(String, usize, usize, usize)) ->
         0 => "–".to_owned(),
         n => format!("{:.0} %", *passed as f64 / *n as f64 * 100.0),
     };
-    let void = if *void == 0 {
-        String::new()
-    } else {
-        format!(", {void} void")
-    };
+    let void = if *void == 0 { String::new() } else { format!(", {void} void") };
     format!("{share:>5} of {counted} passed{void}")
 }
 
@@ -91,13 +74,10 @@ impl Observer for Bars {
     fn progress(&mut self, progress: &Progress) {
         self.run.set_length(progress.total as u64);
         self.run.set_position(progress.over as u64);
-        self.run
-            .set_message(overall(progress, self.began, &self.currency));
+        self.run.set_message(overall(progress, self.began, &self.currency));
         for (index, row) in progress.candidates.iter().enumerate() {
             if self.candidates.len() <= index {
-                let bar = self
-                    .all
-                    .add(ProgressBar::new(0).with_style(self.run.style()));
+                let bar = self.all.add(ProgressBar::new(0).with_style(self.run.style()));
                 let name: String = safe(&row.0).chars().take(NAME_MAX).collect();
                 bar.set_prefix(name);
                 self.candidates.push(bar);
@@ -135,12 +115,7 @@ pub struct Lines<'a> {
 impl<'a> Lines<'a> {
     /// Lines on `err`.
     pub fn new(err: &'a mut dyn Write, currency: &str) -> Self {
-        Self {
-            err,
-            began: Instant::now(),
-            last: None,
-            currency: currency.to_owned(),
-        }
+        Self { err, began: Instant::now(), last: None, currency: currency.to_owned() }
     }
 }
 
@@ -157,11 +132,8 @@ impl Observer for Lines<'_> {
             .map(|row| format!("{} {}", safe(&row.0), candidate_line(row).trim_start()));
         let rows = rows.collect::<Vec<_>>().join("; ");
         // A log that cannot be written must not end a run that costs money.
-        let _ = writeln!(
-            self.err,
-            "trials {}; {rows}",
-            overall(progress, self.began, &self.currency)
-        );
+        let _ =
+            writeln!(self.err, "trials {}; {rows}", overall(progress, self.began, &self.currency));
     }
 
     fn trial_over(&mut self, _key: &TrialKey, _verdict: Verdict, _attempts: u32) {}

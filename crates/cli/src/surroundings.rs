@@ -57,15 +57,8 @@ impl Surroundings {
     /// How standard output looks.
     #[must_use]
     pub fn style(&self) -> Style {
-        let width = if self.out_is_terminal {
-            self.columns.unwrap_or(WIDTH)
-        } else {
-            WIDTH
-        };
-        Style {
-            width: width.clamp(60, WIDTH),
-            colour: self.out_is_terminal && self.wants_colour(),
-        }
+        let width = if self.out_is_terminal { self.columns.unwrap_or(WIDTH) } else { WIDTH };
+        Style { width: width.clamp(60, WIDTH), colour: self.out_is_terminal && self.wants_colour() }
     }
 
     /// Whether standard error has colour.

@@ -87,16 +87,12 @@ mod tests {
     #[test]
     fn a_tree_digest_tells_where_one_file_ends() {
         let tree = |files: &[(&str, &str)]| {
-            let pairs = files
-                .iter()
-                .map(|(p, b)| (RelPath::parse(p).unwrap(), b.as_bytes().into()));
+            let pairs =
+                files.iter().map(|(p, b)| (RelPath::parse(p).unwrap(), b.as_bytes().into()));
             Digest::of_tree(&pairs.collect())
         };
         assert_ne!(tree(&[("a", "bc")]), tree(&[("ab", "c")]));
-        assert_ne!(
-            tree(&[("a", "1"), ("b", "")]),
-            tree(&[("a", ""), ("b", "1")])
-        );
+        assert_ne!(tree(&[("a", "1"), ("b", "")]), tree(&[("a", ""), ("b", "1")]));
     }
 
     #[test]

@@ -192,10 +192,7 @@ impl Docket {
                 Some((folder, rest)) => {
                     let rest = RelPath::parse(rest)
                         .map_err(|error| SourceError::whole(place, error.to_string()))?;
-                    folders
-                        .entry(folder)
-                        .or_default()
-                        .insert(rest, bytes.clone());
+                    folders.entry(folder).or_default().insert(rest, bytes.clone());
                 }
             }
         }
@@ -214,25 +211,16 @@ impl Docket {
         let tasks = folders
             .iter()
             .map(|(name, files)| parse_task(&format!("{place}/{name}"), name, files, recipes));
-        Ok(Self {
-            settings,
-            tasks: tasks.collect::<Result<_, _>>()?,
-        })
+        Ok(Self { settings, tasks: tasks.collect::<Result<_, _>>()? })
     }
 }
 
 fn is_part_of_task(path: &str) -> bool {
-    path == "brief.md"
-        || ["sealed/", "given/", "proofs/"]
-            .iter()
-            .any(|it| path.starts_with(it))
+    path == "brief.md" || ["sealed/", "given/", "proofs/"].iter().any(|it| path.starts_with(it))
 }
 
 fn find<'a>(files: &'a FileTree, path: &str) -> Option<&'a [u8]> {
-    files
-        .iter()
-        .find(|(known, _)| known.as_str() == path)
-        .map(|(_, bytes)| bytes.as_slice())
+    files.iter().find(|(known, _)| known.as_str() == path).map(|(_, bytes)| bytes.as_slice())
 }
 
 fn parse_task(
@@ -243,10 +231,7 @@ fn parse_task(
 ) -> Result<Task, SourceError> {
     let file = format!("{place}/brief.md");
     let Some(bytes) = find(files, "brief.md") else {
-        return Err(SourceError::whole(
-            &file,
-            "it is missing; each task needs one",
-        ));
+        return Err(SourceError::whole(&file, "it is missing; each task needs one"));
     };
     let (settings, statement) = split_brief(&file, utf8(&file, bytes)?)?;
     let settings: BriefSettings = parse_toml(&file, settings).map_err(|error| error.shifted(1))?;
@@ -308,35 +293,20 @@ fn check_settings(
 ) -> Result<(), SourceError> {
     let fail = |message: String| Err(SourceError::whole(file, message));
     if !(1..=5).contains(&settings.difficulty) {
-        return fail(format!(
-            "`difficulty` is 1 to 5, not {}",
-            settings.difficulty
-        ));
+        return fail(format!("`difficulty` is 1 to 5, not {}", settings.difficulty));
     }
     if !(settings.points > 0.0 && settings.points.is_finite()) {
         return fail("`points` is a number above 0".to_owned());
     }
     let Some(recipe) = recipes.find(&settings.language) else {
         let names = recipes.names();
-        return fail(format!(
-            "unknown language `{}`; known are: {names}",
-            settings.language
-        ));
+        return fail(format!("unknown language `{}`; known are: {names}", settings.language));
     };
     if settings.form == Form::Call && recipe.call.is_empty() {
-        let offered: Vec<_> = recipes
-            .iter()
-            .filter(|(_, it)| !it.call.is_empty())
-            .collect();
-        let names = offered
-            .iter()
-            .map(|(name, _)| *name)
-            .collect::<Vec<_>>()
-            .join(", ");
+        let offered: Vec<_> = recipes.iter().filter(|(_, it)| !it.call.is_empty()).collect();
+        let names = offered.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", ");
         let language = &settings.language;
-        return fail(format!(
-            "the form `call` is offered for {names}, not for `{language}`"
-        ));
+        return fail(format!("the form `call` is offered for {names}, not for `{language}`"));
     }
     let (wants, other) = match settings.form {
         Form::Call => (settings.call.is_some(), settings.program.is_some()),
@@ -344,9 +314,7 @@ fn check_settings(
     };
     if !wants || other {
         let form = settings.form;
-        return fail(format!(
-            "the form `{form}` needs a table `[{form}]`, and no other form's"
-        ));
+        return fail(format!("the form `{form}` needs a table `[{form}]`, and no other form's"));
     }
     Ok(())
 }
@@ -361,10 +329,7 @@ fn parse_proceedings(
         let file = format!("{place}/sealed/{name}");
         let bytes = find(files, &format!("sealed/{name}")).ok_or_else(|| {
             let form = settings.form;
-            SourceError::whole(
-                &file,
-                format!("it is missing; the form `{form}` is judged by it"),
-            )
+            SourceError::whole(&file, format!("it is missing; the form `{form}` is judged by it"))
         })?;
         Ok::<_, SourceError>((utf8(&file, bytes)?.to_owned(), file))
     };
@@ -394,10 +359,7 @@ fn examples<T>(
 ) -> Result<Vec<T>, SourceError> {
     let rows = settings.example.iter().enumerate().map(|(index, table)| {
         parse(table, index + 1).map_err(|message| {
-            SourceError::whole(
-                brief,
-                format!("[[example]] number {}: {message}", index + 1),
-            )
+            SourceError::whole(brief, format!("[[example]] number {}: {message}", index + 1))
         })
     });
     rows.collect()
@@ -433,11 +395,8 @@ fn parse_proofs(
         let inner = inner.map_err(|error| SourceError::whole(&file, error.to_string()))?;
         proofs.entry(name).or_default().insert(inner, bytes);
     }
-    let proof = |(name, files): (String, FileTree)| Proof {
-        right: name.starts_with("right"),
-        name,
-        files,
-    };
+    let proof =
+        |(name, files): (String, FileTree)| Proof { right: name.starts_with("right"), name, files };
     Ok(proofs.into_iter().map(proof).collect())
 }
 
@@ -450,9 +409,7 @@ mod tests {
         [[example]]\nargs = [3, 1]\nreturns = 2\n+++\n\nSay how far.\n";
 
     fn parse(files: &[(&str, &str)]) -> Result<Docket, SourceError> {
-        let tree = files
-            .iter()
-            .map(|(p, b)| (RelPath::parse(p).unwrap(), b.as_bytes().to_vec()));
+        let tree = files.iter().map(|(p, b)| (RelPath::parse(p).unwrap(), b.as_bytes().to_vec()));
         Docket::parse("d", &tree.collect(), &Recipes::shipped())
     }
 
@@ -460,10 +417,7 @@ mod tests {
         parse(&[
             ("docket.toml", "title = \"T\""),
             ("gap/brief.md", brief),
-            (
-                "gap/sealed/calls.jsonl",
-                "{\"args\": [9, 4], \"returns\": 5}",
-            ),
+            ("gap/sealed/calls.jsonl", "{\"args\": [9, 4], \"returns\": 5}"),
             ("gap/proofs/right.py", "x"),
             ("gap/proofs/wrong-sign/solution.py", "y"),
             ("gap/given/tides.csv", "1"),
@@ -474,60 +428,27 @@ mod tests {
     fn a_task_is_read_whole() {
         let docket = with_brief(BRIEF).unwrap();
         let task = &docket.tasks[0];
-        assert_eq!(
-            (task.name.as_str(), task.statement.as_str()),
-            ("gap", "Say how far.")
-        );
+        assert_eq!((task.name.as_str(), task.statement.as_str()), ("gap", "Say how far."));
         assert_eq!(task.given.len(), 1);
-        let proofs: Vec<_> = task
-            .proofs
-            .iter()
-            .map(|it| (it.name.as_str(), it.right))
-            .collect();
+        let proofs: Vec<_> = task.proofs.iter().map(|it| (it.name.as_str(), it.right)).collect();
         assert_eq!(proofs, [("right", true), ("wrong-sign", false)]);
-        assert!(
-            task.proofs
-                .iter()
-                .all(|it| it.files.contains_key(task.file()))
-        );
+        assert!(task.proofs.iter().all(|it| it.files.contains_key(task.file())));
     }
 
     #[test]
     fn whatever_is_wrong_is_told_with_its_place() {
         for (from, to, part) in [
-            (
-                "title =",
-                "titel =",
-                "line 2, column 1: unknown field `titel`",
-            ),
-            (
-                "\"call\"\n",
-                "\"cal\"\n",
-                "line 3, column 8: unknown variant `cal`, expected `call`",
-            ),
-            (
-                "\"python\"",
-                "\"pascal\"",
-                "unknown language `pascal`; known are: c, c++",
-            ),
-            (
-                "\"python\"",
-                "\"c\"",
-                "offered for javascript, python, not for `c`",
-            ),
+            ("title =", "titel =", "line 2, column 1: unknown field `titel`"),
+            ("\"call\"\n", "\"cal\"\n", "line 3, column 8: unknown variant `cal`, expected `call`"),
+            ("\"python\"", "\"pascal\"", "unknown language `pascal`; known are: c, c++"),
+            ("\"python\"", "\"c\"", "offered for javascript, python, not for `c`"),
             ("difficulty = 1", "difficulty = 9", "1 to 5, not 9"),
             ("[call]", "[program]", "unknown field `name`"),
-            (
-                "returns = 2",
-                "",
-                "[[example]] number 1: an expectation is missing",
-            ),
+            ("returns = 2", "", "[[example]] number 1: an expectation is missing"),
             ("+++\n\nSay", "\nSay", "between two lines of `+++`"),
             ("solution.py", "../solution.py", "not a usable file path"),
         ] {
-            let error = with_brief(&BRIEF.replacen(from, to, 1))
-                .unwrap_err()
-                .to_string();
+            let error = with_brief(&BRIEF.replacen(from, to, 1)).unwrap_err().to_string();
             assert!(error.contains(part), "{from} -> {to}: {error}");
         }
     }
@@ -535,23 +456,12 @@ mod tests {
     #[test]
     fn missing_files_are_named() {
         let error = parse(&[("gap/brief.md", BRIEF)]).unwrap_err().to_string();
-        assert!(
-            error.starts_with("`d/docket.toml`: it is missing"),
-            "{error}"
-        );
+        assert!(error.starts_with("`d/docket.toml`: it is missing"), "{error}");
         let head = ("docket.toml", "title = \"T\"");
-        let error = parse(&[head, ("gap/brief.md", BRIEF)])
-            .unwrap_err()
-            .to_string();
-        assert!(
-            error.starts_with("`d/gap/sealed/calls.jsonl`: it is missing"),
-            "{error}"
-        );
+        let error = parse(&[head, ("gap/brief.md", BRIEF)]).unwrap_err().to_string();
+        assert!(error.starts_with("`d/gap/sealed/calls.jsonl`: it is missing"), "{error}");
         let error = parse(&[head, ("gap/given/x", "")]).unwrap_err().to_string();
-        assert!(
-            error.starts_with("`d/gap/brief.md`: it is missing"),
-            "{error}"
-        );
+        assert!(error.starts_with("`d/gap/brief.md`: it is missing"), "{error}");
         assert!(parse(&[head]).unwrap_err().to_string().contains("no task"));
     }
 }

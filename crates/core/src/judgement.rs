@@ -56,12 +56,7 @@ impl Judgement {
     /// A judgement without tests.
     #[must_use]
     pub fn bare(verdict: Verdict) -> Self {
-        Self {
-            verdict,
-            tests: Vec::new(),
-            message: None,
-            notes: Vec::new(),
-        }
+        Self { verdict, tests: Vec::new(), message: None, notes: Vec::new() }
     }
 
     /// Sealed tests that held, and sealed tests.
@@ -77,10 +72,7 @@ impl Judgement {
     pub fn credit(&self) -> f64 {
         let sealed = || self.tests.iter().filter(|test| !test.visible);
         let all: f64 = sealed().map(|test| test.points).sum();
-        let earned: f64 = sealed()
-            .filter(|it| it.failed.is_none())
-            .map(|test| test.points)
-            .sum();
+        let earned: f64 = sealed().filter(|it| it.failed.is_none()).map(|test| test.points).sum();
         if all > 0.0 {
             earned / all
         } else if self.verdict.is_pass() {

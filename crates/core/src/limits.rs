@@ -22,9 +22,7 @@ impl Bytes {
     /// When the number or the unit is none of these; the text says what is allowed.
     pub fn parse(text: &str) -> Result<Self, String> {
         let text = text.trim();
-        let split = text
-            .find(|c: char| !c.is_ascii_digit() && c != '.')
-            .unwrap_or(text.len());
+        let split = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
         let (number, unit) = text.split_at(split);
         let factor: u64 = match unit.trim() {
             "B" => 1,
@@ -36,14 +34,11 @@ impl Bytes {
             "GiB" => 1 << 30,
             _ => return Err(format!("`{text}` is no size; write it as `256 MiB`")),
         };
-        let number: f64 = number
-            .parse()
-            .map_err(|_| format!("`{text}` is no size; write it as `256 MiB`"))?;
+        let number: f64 =
+            number.parse().map_err(|_| format!("`{text}` is no size; write it as `256 MiB`"))?;
         let bytes = number * factor as f64;
         if bytes > (1_u64 << 46) as f64 {
-            return Err(format!(
-                "`{text}` is more than 64 TiB; a bare number counts MiB"
-            ));
+            return Err(format!("`{text}` is more than 64 TiB; a bare number counts MiB"));
         }
         Ok(Self(bytes as u64))
     }
@@ -84,9 +79,7 @@ impl Span {
     /// When the number or the unit is not known, or the span is not above zero and below a day.
     pub fn parse(text: &str) -> Result<Self, String> {
         let text = text.trim();
-        let split = text
-            .find(|c: char| !c.is_ascii_digit() && c != '.')
-            .unwrap_or(text.len());
+        let split = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
         let (number, unit) = text.split_at(split);
         let wrong = || format!("`{text}` is no time; write seconds as a number, or `500 ms`");
         let factor = match unit.trim() {

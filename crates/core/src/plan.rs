@@ -272,8 +272,7 @@ impl Plan {
     /// With line and column: bad TOML, an unknown key; a name used twice, a number out of range.
     pub fn parse(file: &str, text: &str) -> Result<Self, SourceError> {
         let plan: Self = parse_toml(file, text)?;
-        plan.check()
-            .map_err(|message| SourceError::whole(file, message))?;
+        plan.check().map_err(|message| SourceError::whole(file, message))?;
         Ok(plan)
     }
 
@@ -319,23 +318,12 @@ impl ChatCandidate {
                 "candidate `{name}`: `endpoint` begins with http:// or https://, not `{endpoint}`"
             ));
         }
-        if let Some(key) = RESERVED
-            .iter()
-            .find(|&&key| self.sampling.contains_key(key))
-        {
-            return Err(format!(
-                "candidate `{name}`: `sampling` may not set `{key}`"
-            ));
+        if let Some(key) = RESERVED.iter().find(|&&key| self.sampling.contains_key(key)) {
+            return Err(format!("candidate `{name}`: `sampling` may not set `{key}`"));
         }
-        let prices = [
-            self.price.input,
-            self.price.output,
-            self.price.cached_input.unwrap_or(0.0),
-        ];
+        let prices = [self.price.input, self.price.output, self.price.cached_input.unwrap_or(0.0)];
         if prices.iter().any(|it| !(*it >= 0.0 && it.is_finite())) {
-            return Err(format!(
-                "candidate `{name}`: a price is a number of at least 0"
-            ));
+            return Err(format!("candidate `{name}`: a price is a number of at least 0"));
         }
         Ok(())
     }
@@ -354,36 +342,21 @@ mod tests {
         let plan = Plan::parse("plan.toml", PLAN).unwrap();
         assert_eq!((plan.samples, plan.attempts, plan.parallel), (3, 1, 4));
         assert_eq!(plan.docket.folders(), ["docket"]);
-        assert_eq!(
-            (plan.feedback, plan.reading),
-            (Feedback::Error, ReadingMode::Lenient)
-        );
+        assert_eq!((plan.feedback, plan.reading), (Feedback::Error, ReadingMode::Lenient));
     }
 
     #[test]
     fn cached_tokens_are_priced_apart() {
         let price = Plan::parse("plan.toml", PLAN).unwrap().candidates[0].price();
-        let tokens = Tokens {
-            input: 1_000_000,
-            cached: 400_000,
-            output: 500_000,
-        };
+        let tokens = Tokens { input: 1_000_000, cached: 400_000, output: 500_000 };
         assert!((price.of(tokens) - (1.2 + 0.2 + 4.0)).abs() < 1e-12);
     }
 
     #[test]
     fn whatever_is_wrong_is_told() {
         for (from, to, part) in [
-            (
-                "samples",
-                "sample",
-                "line 2, column 1: unknown field `sample`",
-            ),
-            (
-                "\"chat\"",
-                "\"cat\"",
-                "unknown variant `cat`, expected `chat` or `recorded`",
-            ),
+            ("samples", "sample", "line 2, column 1: unknown field `sample`"),
+            ("\"chat\"", "\"cat\"", "unknown variant `cat`, expected `chat` or `recorded`"),
             ("model =", "modell =", "unknown field `modell`"),
             ("= 3", "= 0", "`samples` is 1 to 1000, not 0"),
             ("http://", "ftp://", "begins with http://"),
@@ -398,9 +371,6 @@ mod tests {
         }
         let twice = format!("{PLAN}{}", &PLAN[PLAN.find("[[").unwrap()..]);
         let error = Plan::parse("plan.toml", &twice).unwrap_err().to_string();
-        assert!(
-            error.contains("two candidates are called `petrel`"),
-            "{error}"
-        );
+        assert!(error.contains("two candidates are called `petrel`"), "{error}");
     }
 }

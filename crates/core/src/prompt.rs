@@ -46,11 +46,7 @@ pub fn first_prompt(task: &Task, recipe: &Recipe, version: &str, limits: &Limits
         let between = if task.form() == Form::Call { "" } else { "\n" };
         let _ = write!(out, "\n## Examples\n\n{}", shown.join(between));
     }
-    let _ = write!(
-        out,
-        "\n## Your answer\n\n{}",
-        instructions(task, recipe, version, limits)
-    );
+    let _ = write!(out, "\n## Your answer\n\n{}", instructions(task, recipe, version, limits));
     out
 }
 
@@ -84,14 +80,9 @@ fn instructions(task: &Task, recipe: &Recipe, version: &str, limits: &Limits) ->
 
 fn examples(task: &Task) -> Vec<String> {
     match &task.proceedings {
-        Proceedings::Call {
-            settings, examples, ..
-        } => {
+        Proceedings::Call { settings, examples, .. } => {
             let dialect = Dialect::of(&task.language);
-            examples
-                .iter()
-                .map(|call| call_example(&settings.name, call, dialect))
-                .collect()
+            examples.iter().map(|call| call_example(&settings.name, call, dialect)).collect()
         }
         Proceedings::Program { examples, .. } => examples.iter().map(case_example).collect(),
     }
@@ -101,10 +92,7 @@ fn call_example(name: &str, call: &Call, dialect: Dialect) -> String {
     let plain = |value: &Value| dialect.write(value);
     let outcome = match &call.expected {
         Expected::OneOf(options) => {
-            let options: Vec<_> = options
-                .iter()
-                .map(|it| format!("`{}`", plain(it)))
-                .collect();
+            let options: Vec<_> = options.iter().map(|it| format!("`{}`", plain(it))).collect();
             format!("returns {}", options.join(" or "))
         }
         Expected::Raises(kind) => format!("raises `{kind}`"),
@@ -114,26 +102,15 @@ fn call_example(name: &str, call: &Call, dialect: Dialect) -> String {
         let args: Vec<_> = args.iter().map(&plain).collect();
         format!("; the arguments are then `{}`", args.join(", "))
     });
-    format!(
-        "- `{name}({})` {outcome}{after}\n",
-        call_input(call, dialect)
-    )
+    format!("- `{name}({})` {outcome}{after}\n", call_input(call, dialect))
 }
 
 /// The arguments of a call, as people write them.
 #[must_use]
 pub fn call_input(call: &Call, dialect: Dialect) -> String {
     let plain = |value: &Value| dialect.write(value);
-    let named = call
-        .kwargs
-        .iter()
-        .map(|(key, value)| format!("{key}={}", plain(value)));
-    call.args
-        .iter()
-        .map(&plain)
-        .chain(named)
-        .collect::<Vec<_>>()
-        .join(", ")
+    let named = call.kwargs.iter().map(|(key, value)| format!("{key}={}", plain(value)));
+    call.args.iter().map(&plain).chain(named).collect::<Vec<_>>().join(", ")
 }
 
 fn case_example(case: &Case) -> String {
@@ -141,11 +118,7 @@ fn case_example(case: &Case) -> String {
     let mut block = |title: &str, bytes: &[u8]| {
         let text = String::from_utf8_lossy(bytes);
         let fence = fence_for(&text);
-        let _ = write!(
-            out,
-            "\n{title}:\n\n{fence}\n{}\n{fence}\n",
-            text.trim_end_matches('\n')
-        );
+        let _ = write!(out, "\n{title}:\n\n{fence}\n{}\n{fence}\n", text.trim_end_matches('\n'));
     };
     if !case.args.is_empty() {
         block("Arguments, one a line", case.args.join("\n").as_bytes());
@@ -177,45 +150,29 @@ fn fence_for(text: &str) -> String {
 /// What goes back to a candidate whose answer failed.
 #[must_use]
 pub fn feedback(mode: Feedback, judgement: &Judgement, task: &Task) -> String {
-    let mut out = format!(
-        "Your answer did not pass: {}.\n",
-        explain(judgement.verdict)
-    );
+    let mut out = format!("Your answer did not pass: {}.\n", explain(judgement.verdict));
     if mode == Feedback::Error
         && let Some(message) = &judgement.message
     {
         let text = head_and_tail(message, MESSAGE_MAX);
         let fence = fence_for(&text);
-        let _ = write!(
-            out,
-            "\nWhat was reported:\n\n{fence}\n{}\n{fence}\n",
-            text.trim_end()
-        );
+        let _ = write!(out, "\nWhat was reported:\n\n{fence}\n{}\n{fence}\n", text.trim_end());
     }
     if mode != Feedback::Verdict {
-        for test in judgement
-            .tests
-            .iter()
-            .filter(|it| it.visible && it.failed.is_some())
-        {
+        for test in judgement.tests.iter().filter(|it| it.visible && it.failed.is_some()) {
             out.push_str(&failed_example(test));
         }
     }
-    let _ = write!(
-        out,
-        "\nReply with the whole corrected file `{}` in one code block.\n",
-        task.file()
-    );
+    let _ =
+        write!(out, "\nReply with the whole corrected file `{}` in one code block.\n", task.file());
     out
 }
 
 fn failed_example(test: &TestOutcome) -> String {
     let mut out = format!("\nA visible example does not hold ({}).\n", test.name);
-    for (title, text) in [
-        ("It was given", &test.input),
-        ("Expected", &test.expected),
-        ("Found", &test.found),
-    ] {
+    for (title, text) in
+        [("It was given", &test.input), ("Expected", &test.expected), ("Found", &test.found)]
+    {
         if !text.is_empty() {
             let text = head_and_tail(text, MESSAGE_MAX);
             let fence = fence_for(&text);
@@ -250,12 +207,7 @@ pub fn head_and_tail(text: &str, most: usize) -> String {
     }
     let head = text.floor_char_boundary(most / 2);
     let tail = text.ceil_char_boundary(text.len() - most / 2);
-    format!(
-        "{}\n[… {} bytes left out …]\n{}",
-        &text[..head],
-        tail - head,
-        &text[tail..]
-    )
+    format!("{}\n[… {} bytes left out …]\n{}", &text[..head], tail - head, &text[tail..])
 }
 
 #[cfg(test)]
@@ -274,18 +226,10 @@ mod tests {
             ("docket.toml", "title = \"T\""),
             ("gap/brief.md", brief),
             ("gap/given/tides.csv", "high,low\n```\n"),
-            (
-                "gap/sealed/calls.jsonl",
-                "{\"args\": [987], \"returns\": 654}",
-            ),
+            ("gap/sealed/calls.jsonl", "{\"args\": [987], \"returns\": 654}"),
         ];
-        let tree = files
-            .iter()
-            .map(|(p, b)| (RelPath::parse(p).unwrap(), b.as_bytes().to_vec()));
-        Docket::parse("d", &tree.collect(), &Recipes::shipped())
-            .unwrap()
-            .tasks
-            .remove(0)
+        let tree = files.iter().map(|(p, b)| (RelPath::parse(p).unwrap(), b.as_bytes().to_vec()));
+        Docket::parse("d", &tree.collect(), &Recipes::shipped()).unwrap().tasks.remove(0)
     }
 
     #[test]

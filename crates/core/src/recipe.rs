@@ -94,9 +94,7 @@ impl Recipes {
     #[must_use]
     pub fn by_tag(&self, tag: &str) -> Option<&str> {
         let tag = tag.to_lowercase();
-        self.iter()
-            .find(|(name, it)| *name == tag || it.tags.contains(&tag))
-            .map(|(name, _)| name)
+        self.iter().find(|(name, it)| *name == tag || it.tags.contains(&tag)).map(|(name, _)| name)
     }
 
     /// The language that a file extension means.
@@ -117,9 +115,9 @@ impl Recipes {
 #[must_use]
 pub fn fill(command: &[String], values: &[(&str, &str)]) -> Vec<String> {
     let fill_one = |part: &String| {
-        values.iter().fold(part.clone(), |text, (name, value)| {
-            text.replace(&format!("{{{name}}}"), value)
-        })
+        values
+            .iter()
+            .fold(part.clone(), |text, (name, value)| text.replace(&format!("{{{name}}}"), value))
     };
     command.iter().map(fill_one).collect()
 }
@@ -131,10 +129,7 @@ mod tests {
     #[test]
     fn the_shipped_recipes_cover_seven_languages() {
         let recipes = Recipes::shipped();
-        assert_eq!(
-            recipes.names(),
-            "c, c++, java, javascript, python, rust, shell"
-        );
+        assert_eq!(recipes.names(), "c, c++, java, javascript, python, rust, shell");
         assert_eq!(recipes.by_tag("CPP"), Some("c++"));
         assert_eq!(recipes.by_extension("mjs"), Some("javascript"));
         assert_eq!(recipes.by_tag("text"), None);
@@ -146,16 +141,12 @@ mod tests {
         let awk = "[awk]\ntitle='AWK'\ntags=['awk']\nextensions=['awk']\ntool=['awk']\n\
                    run=['{tool}','-f','{file}']";
         recipes.add("r.toml", awk).unwrap();
-        let run = fill(
-            &recipes.find("awk").unwrap().run,
-            &[("tool", "/bin/awk"), ("file", "m.awk")],
-        );
+        let run =
+            fill(&recipes.find("awk").unwrap().run, &[("tool", "/bin/awk"), ("file", "m.awk")]);
         assert_eq!(run, ["/bin/awk", "-f", "m.awk"]);
         let error = recipes.add("r.toml", "[x]\ntitel = ''").unwrap_err();
         assert_eq!(error.line, Some(2));
-        let error = recipes
-            .add("r.toml", &awk.replace("tool=['awk']", "tool=[]"))
-            .unwrap_err();
+        let error = recipes.add("r.toml", &awk.replace("tool=['awk']", "tool=[]")).unwrap_err();
         assert!(error.to_string().contains("at least one `tool`"), "{error}");
     }
 }

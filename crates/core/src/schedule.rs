@@ -23,10 +23,8 @@ pub struct TrialKey {
 #[must_use]
 pub fn schedule(candidates: &[&str], tasks: &[&str], samples: u32, seed: u64) -> Vec<TrialKey> {
     let mut rng = ChaCha8Rng::seed_from_u64(seed);
-    let mut rounds: Vec<(&str, u32)> = tasks
-        .iter()
-        .flat_map(|&task| (1..=samples).map(move |sample| (task, sample)))
-        .collect();
+    let mut rounds: Vec<(&str, u32)> =
+        tasks.iter().flat_map(|&task| (1..=samples).map(move |sample| (task, sample))).collect();
     shuffle(&mut rounds, &mut rng);
     let mut order = Vec::with_capacity(rounds.len() * candidates.len());
     for (task, sample) in rounds {
@@ -86,10 +84,7 @@ mod tests {
     #[test]
     fn no_candidate_is_first_more_often() {
         let order = schedule(&["a", "b"], &["t"], 1000, 3);
-        let first = order
-            .chunks(2)
-            .filter(|round| round[0].candidate == "a")
-            .count();
+        let first = order.chunks(2).filter(|round| round[0].candidate == "a").count();
         assert!((430..570).contains(&first), "{first}");
     }
 }

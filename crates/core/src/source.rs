@@ -20,22 +20,12 @@ pub struct SourceError {
 impl SourceError {
     /// An error about a file as a whole.
     pub fn whole(file: &str, message: impl Into<String>) -> Self {
-        Self {
-            file: file.to_owned(),
-            line: None,
-            column: None,
-            message: message.into(),
-        }
+        Self { file: file.to_owned(), line: None, column: None, message: message.into() }
     }
 
     /// An error about one line.
     pub fn at_line(file: &str, line: usize, message: impl Into<String>) -> Self {
-        Self {
-            file: file.to_owned(),
-            line: Some(line),
-            column: None,
-            message: message.into(),
-        }
+        Self { file: file.to_owned(), line: Some(line), column: None, message: message.into() }
     }
 
     /// The same error in a file that begins `lines` lines further up.
@@ -85,10 +75,7 @@ pub fn parse_jsonl<T: DeserializeOwned>(
     file: &str,
     text: &str,
 ) -> Result<Vec<(usize, T)>, SourceError> {
-    let lines = text
-        .lines()
-        .enumerate()
-        .filter(|(_, line)| !line.trim().is_empty());
+    let lines = text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty());
     lines
         .map(|(index, line)| {
             let line = crate::value::quote_long_integers(line);
@@ -109,10 +96,7 @@ pub fn parse_jsonl<T: DeserializeOwned>(
 /// With the line of the first byte that is not UTF-8.
 pub fn utf8<'a>(file: &str, bytes: &'a [u8]) -> Result<&'a str, SourceError> {
     std::str::from_utf8(bytes).map_err(|error| {
-        let line = 1 + bytes[..error.valid_up_to()]
-            .iter()
-            .filter(|&&b| b == b'\n')
-            .count();
+        let line = 1 + bytes[..error.valid_up_to()].iter().filter(|&&b| b == b'\n').count();
         SourceError::at_line(file, line, "not UTF-8 text")
     })
 }
@@ -125,19 +109,11 @@ fn place_of(text: &str, offset: usize) -> (usize, usize) {
 }
 
 fn one_line(message: &str) -> String {
-    message
-        .lines()
-        .map(str::trim)
-        .filter(|line| !line.is_empty())
-        .collect::<Vec<_>>()
-        .join("; ")
+    message.lines().map(str::trim).filter(|line| !line.is_empty()).collect::<Vec<_>>().join("; ")
 }
 
 fn without_place(message: &str) -> String {
-    message
-        .rsplit_once(" at line ")
-        .map_or(message, |(text, _)| text)
-        .to_owned()
+    message.rsplit_once(" at line ").map_or(message, |(text, _)| text).to_owned()
 }
 
 #[cfg(test)]
@@ -157,10 +133,7 @@ mod tests {
     fn toml_errors_have_line_column_and_what_is_allowed() {
         let error = parse_toml::<Row>("x.toml", "# tide\ndepht = 3").unwrap_err();
         let text = error.shifted(1).to_string();
-        assert_eq!(
-            text,
-            "`x.toml`, line 3, column 1: unknown field `depht`, expected `depth`"
-        );
+        assert_eq!(text, "`x.toml`, line 3, column 1: unknown field `depht`, expected `depth`");
     }
 
     #[test]

@@ -33,12 +33,7 @@ impl RelPath {
     /// When it is empty, absolute, too long, or has a part that is empty, `.` or `..`, a
     /// backslash, or a control character.
     pub fn parse(text: &str) -> Result<Self, PathError> {
-        let fail = |why| {
-            Err(PathError {
-                path: text.escape_debug().to_string(),
-                why,
-            })
-        };
+        let fail = |why| Err(PathError { path: text.escape_debug().to_string(), why });
         let path = text.strip_prefix("./").unwrap_or(text);
         if path.is_empty() {
             return fail("it is empty");
@@ -115,17 +110,7 @@ mod tests {
 
     #[test]
     fn paths_that_lead_elsewhere_are_refused() {
-        for path in [
-            "",
-            "/etc/passwd",
-            "../x",
-            "a/../../x",
-            "a//b",
-            "a/.",
-            "a\\b",
-            "a\0b",
-            "a\n",
-        ] {
+        for path in ["", "/etc/passwd", "../x", "a/../../x", "a//b", "a/.", "a\\b", "a\0b", "a\n"] {
             assert!(RelPath::parse(path).is_err(), "{path:?}");
         }
         assert!(RelPath::parse(&"x/".repeat(200)).is_err());

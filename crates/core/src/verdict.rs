@@ -189,10 +189,7 @@ mod tests {
         let fails = FailReason::ALL.iter().map(|&r| Verdict::Fail(r));
         let voids = VoidReason::ALL.iter().map(|&r| Verdict::Void(r));
         for verdict in fails.chain(voids).chain([Verdict::Pass]) {
-            assert_eq!(
-                Verdict::parse(verdict.word(), verdict.reason()),
-                Ok(verdict)
-            );
+            assert_eq!(Verdict::parse(verdict.word(), verdict.reason()), Ok(verdict));
         }
     }
 

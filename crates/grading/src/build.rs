@@ -11,7 +11,8 @@ use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, LimitHit, Outcome, run};
 
-use crate::judge::{Bench, JudgeError, nothing_run};
+use crate::bench::{Bench, JudgeError};
+use crate::outcome::nothing_run;
 
 /// What a compiler may use. It is not under trial, but what it is fed is.
 const CAPS: Caps = Caps {
@@ -37,9 +38,7 @@ pub struct Builds(Mutex<VecDeque<(Digest, Arc<Archive>)>>);
 impl Builds {
     fn find(&self, key: &Digest) -> Option<Arc<Archive>> {
         let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.iter()
-            .find(|it| it.0 == *key)
-            .map(|it| Arc::clone(&it.1))
+        kept.iter().find(|it| it.0 == *key).map(|it| Arc::clone(&it.1))
     }
 
     fn keep(&self, key: Digest, layer: &Arc<Archive>) {
@@ -60,21 +59,18 @@ pub enum Built {
 }
 
 /// Builds an answer. A language without build commands is ready as it is.
-pub fn build(bench: &Bench<'_>, files: &FileTree) -> Result<Built, JudgeError> {
+pub fn build(bench: &Bench<'_>, builds: &Builds, files: &FileTree) -> Result<Built, JudgeError> {
     let mut layer = Arc::new(Archive::of(files)?);
     if bench.recipe.build.is_empty() {
         return Ok(Built::Ready(layer));
     }
     let commands = format!("{:?} {}", bench.recipe.build, bench.tool.program.display());
     let key = Digest::of(format!("{commands} {}", Digest::of_tree(files)).as_bytes());
-    if let Some(layer) = bench.builds.find(&key) {
+    if let Some(layer) = builds.find(&key) {
         return Ok(Built::Ready(layer));
     }
     for command in &bench.recipe.build {
-        let job = Job {
-            collect: Collect::All,
-            ..bench.job(command, CAPS, vec![&layer])
-        };
+        let job = Job { collect: Collect::All, ..bench.job(command, CAPS, vec![&layer]) };
         let outcome = run(&job)?;
         if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
             return Ok(Built::Failed(failed(bench, &outcome)));
@@ -83,16 +79,12 @@ pub fn build(bench: &Bench<'_>, files: &FileTree) -> Result<Built, JudgeError> {
             layer = Arc::new(collected);
         }
     }
-    bench.builds.keep(key, &layer);
+    builds.keep(key, &layer);
     Ok(Built::Ready(layer))
 }
 
 fn failed(bench: &Bench<'_>, outcome: &Outcome) -> Judgement {
-    let text = if outcome.stderr.bytes.is_empty() {
-        &outcome.stdout
-    } else {
-        &outcome.stderr
-    };
+    let text = if outcome.stderr.bytes.is_empty() { &outcome.stdout } else { &outcome.stderr };
     let said = String::from_utf8_lossy(&text.bytes);
     let message = match outcome.limit {
         Some(LimitHit::Memory) => "the compiler ran out of memory".to_owned(),

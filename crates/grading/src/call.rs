@@ -10,7 +10,8 @@ use fairtrial_sandbox::{Archive, Frame, Job, Outcome, Running, start};
 use serde::Deserialize;
 use serde_json::json;
 
-use crate::judge::{Bench, JudgeError, TIMEOUTS_MAX, any_failed, nothing_run, settle, usage};
+use crate::bench::{Bench, JudgeError};
+use crate::outcome::{TIMEOUTS_MAX, any_failed, nothing_run, settle, usage};
 
 /// Longest reply that is read, in bytes.
 const REPLY_MAX: usize = 16 << 20;
@@ -63,15 +64,9 @@ impl Told {
 
     /// The error for people: kind, message, place.
     fn text(&self) -> String {
-        let place = if self.place.is_empty() {
-            String::new()
-        } else {
-            format!(" ({})", self.place)
-        };
-        head_and_tail(
-            &format!("{}: {}{place}", self.kind(), self.message),
-            SHOWN_MAX,
-        )
+        let place =
+            if self.place.is_empty() { String::new() } else { format!(" ({})", self.place) };
+        head_and_tail(&format!("{}: {}{place}", self.kind(), self.message), SHOWN_MAX)
     }
 }
 
@@ -91,11 +86,7 @@ pub fn judge(
 ) -> Result<Judgement, JudgeError> {
     let Some(source) = driver(settings.file.extension()) else {
         let message = format!("`{}` is no file that calls can be made into", settings.file);
-        return Ok(nothing_run(
-            bench.task,
-            FailReason::DidNotBuild,
-            Some(message),
-        ));
+        return Ok(nothing_run(bench.task, FailReason::DidNotBuild, Some(message)));
     };
     let name = format!("driver.{}", settings.file.extension());
     let name = RelPath::parse(&name).map_err(|error| {
@@ -103,21 +94,12 @@ pub fn judge(
     })?;
     let driver = Archive::of(&FileTree::from([(name, source.as_bytes().to_vec())]))?;
     let layer = Archive::of(files)?;
-    let mut session = Session {
-        bench,
-        settings,
-        driver,
-        layer,
-        running: None,
-        starts: 0,
-    };
+    let mut session = Session { bench, settings, driver, layer, running: None, starts: 0 };
     let dialect = Dialect::of(&bench.task.language);
     let mut tests = Vec::new();
     let mut message = None;
-    for (call, is_visible) in sealed
-        .iter()
-        .map(|it| (it, false))
-        .chain(visible.iter().map(|it| (it, true)))
+    for (call, is_visible) in
+        sealed.iter().map(|it| (it, false)).chain(visible.iter().map(|it| (it, true)))
     {
         if is_visible && !any_failed(&tests) {
             break;
@@ -158,11 +140,7 @@ fn empty(call: &Call, visible: bool, dialect: Dialect) -> TestOutcome {
 
 fn not_run(call: &Call, visible: bool, dialect: Dialect, reason: FailReason) -> TestOutcome {
     let summary = "not run".to_owned();
-    TestOutcome {
-        failed: Some(reason),
-        summary,
-        ..empty(call, visible, dialect)
-    }
+    TestOutcome { failed: Some(reason), summary, ..empty(call, visible, dialect) }
 }
 
 /// What came of trying a call.
@@ -195,10 +173,7 @@ impl Session<'_> {
         let Some(running) = &mut self.running else {
             return Ok(Step::TooManyRestarts);
         };
-        let kwargs = call
-            .kwargs
-            .iter()
-            .map(|(key, value)| (key.clone(), to_json(value)));
+        let kwargs = call.kwargs.iter().map(|(key, value)| (key.clone(), to_json(value)));
         let kwargs: serde_json::Map<_, _> = kwargs.collect();
         let args: Vec<_> = call.args.iter().map(to_json).collect();
         let order = json!({ "args": args, "kwargs": kwargs }).to_string();
@@ -238,11 +213,7 @@ impl Session<'_> {
         self.starts += 1;
         let bench = self.bench;
         let base = bench.job(&bench.recipe.call, bench.caps(), vec![&self.layer]);
-        let mut running = start(&Job {
-            driver: Some(&self.driver),
-            channel: true,
-            ..base
-        })?;
+        let mut running = start(&Job { driver: Some(&self.driver), channel: true, ..base })?;
         let order = json!({ "file": self.settings.file, "name": self.settings.name });
         let frame = running.exchange(order.to_string().as_bytes(), REPLY_MAX)?;
         let reply = match &frame {
@@ -254,48 +225,26 @@ impl Session<'_> {
             return Ok(None);
         }
         if let Some(told) = reply.and_then(|reply| reply.failed) {
-            let is_memory = bench
-                .recipe
-                .memory_errors
-                .iter()
-                .any(|it| told.kinds.contains(it));
-            let reason = if is_memory {
-                FailReason::OutOfMemory
-            } else {
-                FailReason::DidNotBuild
-            };
+            let is_memory = bench.recipe.memory_errors.iter().any(|it| told.kinds.contains(it));
+            let reason = if is_memory { FailReason::OutOfMemory } else { FailReason::DidNotBuild };
             return Ok(Some(nothing_run(bench.task, reason, Some(told.text()))));
         }
         if frame != Frame::Closed {
             running.stop();
         }
         let outcome = running.finish()?;
-        let message = format!(
-            "while loading: {}\n{}",
-            bench.ended(&outcome),
-            tail(&outcome)
-        );
-        Ok(Some(nothing_run(
-            bench.task,
-            bench.reason(&outcome),
-            Some(message),
-        )))
+        let message = format!("while loading: {}\n{}", bench.ended(&outcome), tail(&outcome));
+        Ok(Some(nothing_run(bench.task, bench.reason(&outcome), Some(message))))
     }
 
     /// Writes down what a call came to. What comes back is fit to be shown to the candidate.
     fn weigh(&self, call: &Call, reply: Reply, test: &mut TestOutcome) -> Option<String> {
         let read = |json| from_json(json).unwrap_or(Value::Opaque("malformed value".to_owned()));
         let text = reply.raised.as_ref().map(Told::text);
-        let name = reply
-            .raised
-            .as_ref()
-            .map_or(String::new(), |told| told.kind().to_owned());
+        let name = reply.raised.as_ref().map_or(String::new(), |told| told.kind().to_owned());
         let returned = match (reply.value, reply.raised) {
             (Some(value), None) => Returned::Value(read(value)),
-            (_, Some(told)) => Returned::Raised {
-                kinds: told.kinds,
-                message: told.message,
-            },
+            (_, Some(told)) => Returned::Raised { kinds: told.kinds, message: told.message },
             (None, None) => Returned::Value(Value::Opaque("nothing".to_owned())),
         };
         let args: Vec<Value> = reply.args.into_iter().map(read).collect();
@@ -324,11 +273,8 @@ impl Session<'_> {
             }
             CallOutcome::Raised { kind, .. } => {
                 let is_memory = self.bench.recipe.memory_errors.contains(&kind);
-                test.failed = Some(if is_memory {
-                    FailReason::OutOfMemory
-                } else {
-                    FailReason::Crashed
-                });
+                test.failed =
+                    Some(if is_memory { FailReason::OutOfMemory } else { FailReason::Crashed });
                 test.summary = format!("raised {name}");
                 test.found = text.clone().unwrap_or_default();
                 text
@@ -345,11 +291,7 @@ impl Session<'_> {
 
     /// Waits for the process to end, after its channel closed, and says how it ended.
     fn end(&mut self) -> Result<Option<Outcome>, JudgeError> {
-        self.running
-            .take()
-            .map(Running::finish)
-            .transpose()
-            .map_err(JudgeError::from)
+        self.running.take().map(Running::finish).transpose().map_err(JudgeError::from)
     }
 
     /// Ends a process that is no longer needed: how it ends says nothing.

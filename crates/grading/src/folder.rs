@@ -74,14 +74,10 @@ fn read_into(
             read_into(top, &path, files, left)?;
         } else if kind.is_file() {
             let size = entry.metadata().map_err(io(&path))?.len();
-            *left = left
-                .checked_sub(size)
-                .ok_or_else(|| FolderError::TooLarge(top.to_owned()))?;
+            *left = left.checked_sub(size).ok_or_else(|| FolderError::TooLarge(top.to_owned()))?;
             let name = path.strip_prefix(top).unwrap_or(&path).to_string_lossy();
-            let name = RelPath::parse(&name).map_err(|source| FolderError::Path {
-                folder: top.to_owned(),
-                source,
-            })?;
+            let name = RelPath::parse(&name)
+                .map_err(|source| FolderError::Path { folder: top.to_owned(), source })?;
             files.insert(name, fs::read(&path).map_err(io(&path))?);
         }
     }
@@ -94,9 +90,5 @@ fn read_into(
 /// When its folder cannot be read, or anything in it is malformed.
 pub fn read_docket(folder: &Path, recipes: &Recipes) -> Result<Docket, FolderError> {
     let files = read_folder(folder)?;
-    Ok(Docket::parse(
-        &folder.display().to_string(),
-        &files,
-        recipes,
-    )?)
+    Ok(Docket::parse(&folder.display().to_string(), &files, recipes)?)
 }

@@ -3,13 +3,15 @@
 //! Each form has one module. The code under trial runs in the sandbox; expectations never go in.
 //! Comparisons are made here, on the outside, by `fairtrial-core`.
 
+mod bench;
 mod build;
 mod call;
 mod folder;
 mod judge;
+mod outcome;
 mod program;
 mod tools;
 
 pub use folder::{FolderError, read_docket, read_folder};
-pub use judge::{Judge, JudgeError, limits_of};
+pub use judge::{Judge, limits_of};
 pub use tools::{Tool, ToolMissing, Toolbox};

@@ -9,7 +9,8 @@ use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Collect, Ending, Job, Outcome, run};
 
-use crate::judge::{Bench, JudgeError, TIMEOUTS_MAX, any_failed, settle, usage};
+use crate::bench::{Bench, JudgeError};
+use crate::outcome::{TIMEOUTS_MAX, any_failed, settle, usage};
 
 /// Longest text kept of an input, an expectation or an output, in bytes.
 const SHOWN_MAX: usize = 4 << 10;
@@ -38,10 +39,7 @@ fn run_all(
     message: &mut Option<String>,
 ) -> Result<(), JudgeError> {
     for case in cases {
-        let timeouts = tests
-            .iter()
-            .filter(|it| it.failed == Some(FailReason::TimedOut))
-            .count();
+        let timeouts = tests.iter().filter(|it| it.failed == Some(FailReason::TimedOut)).count();
         let (test, said) = if timeouts >= TIMEOUTS_MAX {
             (not_run(case, visible), None)
         } else {
@@ -108,17 +106,10 @@ fn run_case(
     if let Some(archive) = &outcome.collected {
         files_after.extend(archive.entries()?.into_iter().map(|it| (it.path, it.bytes)));
     }
-    let mut test = TestOutcome {
-        usage: Some(usage(&outcome)),
-        ..empty(case, visible)
-    };
+    let mut test = TestOutcome { usage: Some(usage(&outcome)), ..empty(case, visible) };
     let said = match (outcome.limit, outcome.ending) {
         (None, Ending::Exited(status)) => {
-            let ran = Ran {
-                status,
-                stdout: &outcome.stdout.bytes,
-                files_after: &files_after,
-            };
+            let ran = Ran { status, stdout: &outcome.stdout.bytes, files_after: &files_after };
             weigh(bench, &case.judge(&ran), status, &outcome, &mut test)
         }
         _ => {
@@ -157,11 +148,8 @@ fn weigh(
             // Ending with an error where success was expected is a crash; any other difference is
             // a wrong result.
             let crashed = *expected == 0;
-            test.failed = Some(if crashed {
-                bench.reason(outcome)
-            } else {
-                FailReason::WrongResult
-            });
+            test.failed =
+                Some(if crashed { bench.reason(outcome) } else { FailReason::WrongResult });
             test.summary = bench.ended(outcome);
             test.expected = format!("status {expected}");
             test.found = format!("status {status}");

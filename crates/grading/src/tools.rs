@@ -51,10 +51,7 @@ impl Toolbox {
                 None => Err("there is no recipe for it".to_owned()),
             };
             let language = language.to_owned();
-            let tool = tool.map_err(|why| ToolMissing {
-                language: language.clone(),
-                why,
-            });
+            let tool = tool.map_err(|why| ToolMissing { language: language.clone(), why });
             found.insert(language, tool);
         }
         Self { found }
@@ -77,9 +74,7 @@ impl Toolbox {
 
     /// Languages and what was found for each, in name order.
     pub fn iter(&self) -> impl Iterator<Item = (&str, &Result<Tool, ToolMissing>)> {
-        self.found
-            .iter()
-            .map(|(language, tool)| (language.as_str(), tool))
+        self.found.iter().map(|(language, tool)| (language.as_str(), tool))
     }
 }
 
@@ -90,10 +85,7 @@ fn find_tool(recipe: &Recipe) -> Result<Tool, String> {
     let names = recipe.tool.join("` or `");
     let first = recipe.tool.iter().find_map(|name| on_search_path(name));
     let first = first.ok_or_else(|| format!("`{names}` is not on the search path"))?;
-    let also = recipe
-        .also
-        .iter()
-        .map(|name| Ok((name.clone(), real(path(name)?))));
+    let also = recipe.also.iter().map(|name| Ok((name.clone(), real(path(name)?))));
     let mut tool = Tool {
         program: real(first.clone()),
         also: also.collect::<Result<_, String>>()?,
@@ -111,8 +103,7 @@ fn find_tool(recipe: &Recipe) -> Result<Tool, String> {
         }
     }
     tool.folders.extend(own_folder(&tool.program));
-    tool.folders
-        .extend(tool.also.values().filter_map(|it| own_folder(it)));
+    tool.folders.extend(tool.also.values().filter_map(|it| own_folder(it)));
     tool.folders.retain(|folder| !shows_too_much(folder));
     tool.folders.sort();
     tool.folders.dedup();
@@ -139,22 +130,12 @@ fn locate(place: &Path, names: &[String]) -> Result<PathBuf, String> {
 /// The folder that belongs to a program outside of the system's folders: what holds its `bin/`,
 /// or its own folder. A home directory is never taken as one.
 fn own_folder(program: &Path) -> Option<PathBuf> {
-    if ["/usr", "/bin", "/sbin", "/lib"]
-        .iter()
-        .any(|it| program.starts_with(it))
-    {
+    if ["/usr", "/bin", "/sbin", "/lib"].iter().any(|it| program.starts_with(it)) {
         return None;
     }
     let folder = program.parent()?;
-    let whole = if folder.ends_with("bin") {
-        folder.parent()?
-    } else {
-        folder
-    };
-    [whole, folder]
-        .into_iter()
-        .find(|it| !shows_too_much(it))
-        .map(Path::to_owned)
+    let whole = if folder.ends_with("bin") { folder.parent()? } else { folder };
+    [whole, folder].into_iter().find(|it| !shows_too_much(it)).map(Path::to_owned)
 }
 
 /// Whether a folder holds more than an interpreter: the root, or a home directory.
@@ -171,9 +152,7 @@ fn on_search_path(name: &str) -> Option<PathBuf> {
             .is_ok_and(|meta| meta.is_file() && meta.permissions().mode() & 0o111 != 0)
     };
     let search = env::var_os("PATH").unwrap_or_else(|| "/usr/local/bin:/usr/bin:/bin".into());
-    env::split_paths(&search)
-        .map(|folder| folder.join(name))
-        .find(|path| is_program(path))
+    env::split_paths(&search).map(|folder| folder.join(name)).find(|path| is_program(path))
 }
 
 fn real(path: PathBuf) -> PathBuf {
@@ -187,20 +166,12 @@ fn ask(program: &Path, args: &[String]) -> Result<String, String> {
         .stdin(Stdio::null())
         .output()
         .map_err(|error| format!("`{}`: {error}", program.display()))?;
-    let text = if out.stdout.is_empty() {
-        out.stderr
-    } else {
-        out.stdout
-    };
+    let text = if out.stdout.is_empty() { out.stderr } else { out.stdout };
     let text = String::from_utf8_lossy(&text).into_owned();
     if out.status.success() {
         Ok(text)
     } else {
         let first = text.lines().next().unwrap_or_default();
-        Err(format!(
-            "`{} {}` failed: {first}",
-            program.display(),
-            args.join(" ")
-        ))
+        Err(format!("`{} {}` failed: {first}", program.display(), args.join(" ")))
     }
 }

@@ -1,9 +1,6 @@
 //! Tasks and answers in, judgements out, through the real sandbox and the real languages.
 
-#![expect(
-    clippy::unwrap_used,
-    reason = "a test may stop at the first thing that is wrong"
-)]
+#![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
 
 use std::path::Path;
 
@@ -43,11 +40,7 @@ fn judge(
          difficulty = 1\n[{form}]\nfile = \"{file}\"\n{name}[limits]\ntime = 1\nmemory = 192\n\
          processes = 48\n+++\nDo it.\n"
     );
-    let lines = if form == "call" {
-        "t/sealed/calls.jsonl"
-    } else {
-        "t/sealed/cases.jsonl"
-    };
+    let lines = if form == "call" { "t/sealed/calls.jsonl" } else { "t/sealed/cases.jsonl" };
     let files = tree(&[
         ("docket.toml", "title = \"D\""),
         ("t/brief.md", &brief),
@@ -80,10 +73,8 @@ const VALUES: &str = r#"[null, true, false, 0, -7, 3.25, 9007199254740993, "å\u
 fn every_kind_of_value_goes_in_and_comes_back() {
     let flat = VALUES.replace('\n', " ");
     let sealed = format!("{{\"args\": [{flat}], \"returns\": {flat}}}");
-    let same = python(
-        &sealed,
-        "def f(x):\n    assert x[9] == [[1]] and x[15] == {1, 2}\n    return x\n",
-    );
+    let same =
+        python(&sealed, "def f(x):\n    assert x[9] == [[1]] and x[15] == {1, 2}\n    return x\n");
     assert_eq!(same.verdict, PASS, "{:?}", same.tests);
     // JavaScript has one kind of number: what is beyond it comes as a BigInt.
     let code = "function f(x) {\n  if (!(x[15] instanceof Set) || x[14].get(1) !== 'x') throw 1;\n  \
@@ -96,17 +87,11 @@ fn every_kind_of_value_goes_in_and_comes_back() {
 fn tuples_sets_and_lists_are_told_apart_where_it_is_asked_for() {
     let sealed = r#"{"args": [], "returns": {"$tuple": [1, 2]}}"#;
     assert_eq!(python(sealed, "f = lambda: (1, 2)").verdict, PASS);
-    assert_eq!(
-        python(sealed, "f = lambda: [1, 2]").verdict,
-        fail(FailReason::WrongResult)
-    );
+    assert_eq!(python(sealed, "f = lambda: [1, 2]").verdict, fail(FailReason::WrongResult));
     let sealed = r#"{"args": [], "returns": [1, 2]}"#;
     assert_eq!(python(sealed, "f = lambda: (1, 2)").verdict, PASS);
     assert_eq!(python(sealed, "f = lambda: range(1, 3)").verdict, PASS);
-    assert_eq!(
-        python(sealed, "f = lambda: {1, 2}").verdict,
-        fail(FailReason::WrongResult)
-    );
+    assert_eq!(python(sealed, "f = lambda: {1, 2}").verdict, fail(FailReason::WrongResult));
     assert_eq!(
         javascript(sealed, "const f = () => new Set([1, 2]);").verdict,
         fail(FailReason::WrongResult)
@@ -118,25 +103,13 @@ fn arguments_errors_and_order_are_judged() {
     let sealed = "{\"args\": [[3, 1, 2]], \"args_after\": [[1, 2, 3]]}\n\
                   {\"args\": [[\"b\", \"a\"]], \"args_after\": [[\"a\", \"b\"]]}";
     assert_eq!(python(sealed, "def f(x): x.sort()").verdict, PASS);
-    assert_eq!(
-        python(sealed, "def f(x): sorted(x)").verdict,
-        fail(FailReason::WrongResult)
-    );
-    assert_eq!(
-        javascript(sealed, "exports.f = (x) => { x.sort(); };").verdict,
-        PASS
-    );
+    assert_eq!(python(sealed, "def f(x): sorted(x)").verdict, fail(FailReason::WrongResult));
+    assert_eq!(javascript(sealed, "exports.f = (x) => { x.sort(); };").verdict, PASS);
     let sealed = r#"{"args": [1], "kwargs": {"by": 2}, "raises": "ValueError"}"#;
     let code = "class Deep(ValueError): pass\ndef f(x, by=0):\n    if by == 2: raise Deep('x')\n";
     assert_eq!(python(sealed, code).verdict, PASS);
-    assert_eq!(
-        python(sealed, "def f(x, by=0): raise KeyError").verdict,
-        fail(FailReason::Crashed)
-    );
-    assert_eq!(
-        python(sealed, "def f(x, by=0): pass").verdict,
-        fail(FailReason::WrongResult)
-    );
+    assert_eq!(python(sealed, "def f(x, by=0): raise KeyError").verdict, fail(FailReason::Crashed));
+    assert_eq!(python(sealed, "def f(x, by=0): pass").verdict, fail(FailReason::WrongResult));
     let sealed = r#"{"args": [1], "kwargs": {"by": 2}, "raises": "RangeError"}"#;
     let code = "class Deep extends RangeError {}\nexport function f(x, { by }) { if (by === 2) throw new Deep('x'); }";
     assert_eq!(javascript(sealed, code).verdict, PASS);
@@ -168,10 +141,7 @@ fn one_crash_does_not_take_the_other_calls_along() {
     let sealed = "{\"args\": [1], \"returns\": 1}\n{\"args\": [0], \"returns\": 0}\n{\"args\": [3], \"returns\": 3}";
     let code = "import os\ndef f(x):\n    if x == 0: os.abort()\n    return x\n";
     let judged = python(sealed, code);
-    assert_eq!(
-        (judged.verdict, judged.counts()),
-        (fail(FailReason::Crashed), (2, 3))
-    );
+    assert_eq!((judged.verdict, judged.counts()), (fail(FailReason::Crashed), (2, 3)));
     assert_eq!(judged.tests[1].summary, "ended by signal 6 (SIGABRT)");
     assert!((judged.credit() - 2.0 / 3.0).abs() < 1e-9);
     // One that always dies is not started for ever.
@@ -186,14 +156,8 @@ fn after_two_timeouts_the_rest_is_not_run() {
     let sealed = "{\"args\": [0], \"returns\": 0}\n".repeat(6);
     let began = std::time::Instant::now();
     let judged = python(&sealed, "def f(x):\n    while True: pass\n");
-    assert_eq!(
-        (judged.verdict, judged.counts()),
-        (fail(FailReason::TimedOut), (0, 6))
-    );
-    assert_eq!(
-        judged.tests[1].summary,
-        "used more than 1.00 s of processor time"
-    );
+    assert_eq!((judged.verdict, judged.counts()), (fail(FailReason::TimedOut), (0, 6)));
+    assert_eq!(judged.tests[1].summary, "used more than 1.00 s of processor time");
     assert_eq!(judged.tests[5].summary, "not run");
     assert!(began.elapsed().as_secs() < 6);
     let judged = python(&sealed, "import time\ndef f(x): time.sleep(9)\n");
@@ -204,30 +168,18 @@ fn after_two_timeouts_the_rest_is_not_run() {
 fn what_comes_out_of_the_sandbox_is_bounded() {
     let sealed = r#"{"args": [], "returns": 1}"#;
     let long = python(sealed, "def f(): return 'x' * (17 << 20)\n");
-    assert_eq!(
-        long.verdict,
-        fail(FailReason::TooMuchOutput),
-        "{:?}",
-        long.tests
-    );
+    assert_eq!(long.verdict, fail(FailReason::TooMuchOutput), "{:?}", long.tests);
     let deep = "def f():\n    x = []\n    for _ in range(5000): x = [x]\n    return x\n";
     assert_eq!(python(sealed, deep).verdict, fail(FailReason::WrongResult));
     let name = "def f(): raise type('E' * 100000, (Exception,), {})('m' * 100000)\n";
     let judged = python(sealed, name);
     assert_eq!(judged.verdict, fail(FailReason::Crashed));
     assert!(judged.tests[0].summary.len() < 200 && judged.message.unwrap().len() < 5000);
-    for garbage in [
-        "{",
-        "[]",
-        "\\xff",
-        "{\"value\": {\"$tupel\": 1}}",
-        "{\"raised\": {\"kinds\": []}}",
-    ] {
+    for garbage in
+        ["{", "[]", "\\xff", "{\"value\": {\"$tupel\": 1}}", "{\"raised\": {\"kinds\": []}}"]
+    {
         let code = format!("import os\ndef f():\n    os.write(3, b'{garbage}\\n')\n    return 2\n");
-        assert!(
-            matches!(python(sealed, &code).verdict, Verdict::Fail(_)),
-            "{garbage}"
-        );
+        assert!(matches!(python(sealed, &code).verdict, Verdict::Fail(_)), "{garbage}");
     }
 }
 
@@ -240,12 +192,7 @@ fn a_memory_error_is_out_of_memory_and_no_crash() {
         sealed,
         "function f() { const x = []; for (;;) x.push(new Array(1e5).fill(1.5)); }",
     );
-    assert_eq!(
-        judged.verdict,
-        fail(FailReason::OutOfMemory),
-        "{:?}",
-        judged.tests
-    );
+    assert_eq!(judged.verdict, fail(FailReason::OutOfMemory), "{:?}", judged.tests);
 }
 
 #[test]
@@ -255,22 +202,10 @@ fn a_program_gets_arguments_files_and_input_and_leaves_files() {
         .replace('\n', " ");
     let code = "import sys, os\nprint('|'.join(sys.argv[1:] + [sys.stdin.read(), open('in/x.txt').read(), \
                 open('depths.txt').readline().strip()]))\nopen('out.txt', 'w').write('done')\nsys.exit(3)\n";
-    let judged = judge(
-        "program",
-        "python",
-        "main.py",
-        &sealed,
-        &[("main.py", code)],
-    );
+    let judged = judge("program", "python", "main.py", &sealed, &[("main.py", code)]);
     assert_eq!(judged.verdict, PASS, "{:?}", judged.tests);
     let no_file = code.replace("open('out.txt', 'w').write('done')", "pass");
-    let judged = judge(
-        "program",
-        "python",
-        "main.py",
-        &sealed,
-        &[("main.py", &no_file)],
-    );
+    let judged = judge("program", "python", "main.py", &sealed, &[("main.py", &no_file)]);
     assert_eq!(judged.verdict, fail(FailReason::WrongResult));
     assert_eq!(judged.tests[0].expected, "the file `out.txt`");
 }
@@ -330,13 +265,7 @@ fn a_compiler_is_confined_like_anything_else() {
     let code = format!(
         "#include <stdio.h>\nconst char *s =\n#include \"{secret}\"\n;\nint main(void) {{ puts(s); }}"
     );
-    let judged = judge(
-        "program",
-        "c",
-        "main.c",
-        "{\"stdout\": \"x\"}",
-        &[("main.c", &code)],
-    );
+    let judged = judge("program", "c", "main.c", "{\"stdout\": \"x\"}", &[("main.c", &code)]);
     assert_eq!(judged.verdict, fail(FailReason::DidNotBuild));
     assert!(judged.message.unwrap().contains("No such file"));
 }
@@ -360,10 +289,7 @@ fn a_missing_tool_is_void_and_told() {
     let limits = limits_of(&docket, task, &Default::default());
     let judged = Judge::new(recipes, tools).judge(task, &tree(&[("m.reef", "")]), limits, false);
     assert_eq!(judged.verdict, Verdict::Void(VoidReason::ToolMissing));
-    assert_eq!(
-        judged.notes,
-        ["reef cannot be run here: `reefc` is not on the search path"]
-    );
+    assert_eq!(judged.notes, ["reef cannot be run here: `reefc` is not on the search path"]);
 }
 
 #[test]
@@ -374,9 +300,6 @@ fn a_folder_is_read_without_links_and_hidden_files() {
     std::fs::write(folder.path().join(".hidden"), "x").unwrap();
     std::os::unix::fs::symlink("/etc/passwd", folder.path().join("link")).unwrap();
     let files = read_folder(folder.path()).unwrap();
-    assert_eq!(
-        files.keys().map(RelPath::as_str).collect::<Vec<_>>(),
-        ["a/b.txt"]
-    );
+    assert_eq!(files.keys().map(RelPath::as_str).collect::<Vec<_>>(), ["a/b.txt"]);
     assert!(read_folder(&folder.path().join("none")).is_err());
 }

@@ -160,10 +160,7 @@ mod tests {
             held.push(key.candidate);
         }
         assert_eq!(held, ["auk", "tern", "tern", "tern"]);
-        assert_eq!(
-            (board.not_held(), board.halted()["auk"].as_str()),
-            (3, "wrong key")
-        );
+        assert_eq!((board.not_held(), board.halted()["auk"].as_str()), (3, "wrong key"));
     }
 
     #[test]
@@ -171,11 +168,7 @@ mod tests {
         let mut board = Board::new(trials(&["auk"], 20), 1);
         for round in 0..10 {
             board.begin().unwrap();
-            let ended = if round % 5 == 4 {
-                Ended::Decided
-            } else {
-                Ended::Spoiled("503".into())
-            };
+            let ended = if round % 5 == 4 { Ended::Decided } else { Ended::Spoiled("503".into()) };
             board.end("auk", ended);
         }
         assert!(board.halted().is_empty());

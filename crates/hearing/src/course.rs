@@ -53,20 +53,8 @@ impl Course {
         prompt: &str,
     ) -> Self {
         let system = system.map(|text| message(Role::System, text));
-        let messages = system
-            .into_iter()
-            .chain([message(Role::User, prompt)])
-            .collect();
-        Self {
-            key,
-            trial,
-            holding,
-            number: 1,
-            attempt: None,
-            messages,
-            attempts_max,
-            last: None,
-        }
+        let messages = system.into_iter().chain([message(Role::User, prompt)]).collect();
+        Self { key, trial, holding, number: 1, attempt: None, messages, attempts_max, last: None }
     }
 
     /// A trial that was left off, with what comes next.
@@ -88,11 +76,7 @@ impl Course {
             course.number = attempt.number;
             next = course.answered(attempt.id, sent, attempt.cut_off);
             if let Some(verdict) = attempt.verdict {
-                let feedback = attempt
-                    .feedback
-                    .as_deref()
-                    .map(|it| record.text(it))
-                    .transpose()?;
+                let feedback = attempt.feedback.as_deref().map(|it| record.text(it)).transpose()?;
                 next = course.judged(verdict, feedback.as_deref());
             }
         }
@@ -102,8 +86,7 @@ impl Course {
     /// Takes note of an answer that was recorded as `attempt`.
     pub fn answered(&mut self, attempt: i64, sent: Sent, cut_off: bool) -> Next {
         self.attempt = Some(attempt);
-        self.messages
-            .push(message(Role::Assistant, &as_said(&sent)));
+        self.messages.push(message(Role::Assistant, &as_said(&sent)));
         Next::Judge { sent, cut_off }
     }
 
@@ -135,10 +118,7 @@ impl Course {
 }
 
 fn message(role: Role, content: &str) -> Message {
-    Message {
-        role,
-        content: content.to_owned(),
-    }
+    Message { role, content: content.to_owned() }
 }
 
 /// An answer as it stands in the conversation.
@@ -164,11 +144,7 @@ mod tests {
     const FAIL: Verdict = Verdict::Fail(FailReason::Crashed);
 
     fn course(attempts: u32) -> Course {
-        let key = TrialKey {
-            candidate: "auk".into(),
-            task: "gap".into(),
-            sample: 1,
-        };
+        let key = TrialKey { candidate: "auk".into(), task: "gap".into(), sample: 1 };
         Course::new(key, 1, 1, attempts, Some("be brief"), "solve this")
     }
 
@@ -179,11 +155,7 @@ mod tests {
         assert!(matches!(next, Next::Judge { .. }));
         assert_eq!(course.judged(FAIL, Some("no")), Next::Ask);
         assert_eq!(course.number, 2);
-        let said: Vec<_> = course
-            .messages
-            .iter()
-            .map(|it| it.content.as_str())
-            .collect();
+        let said: Vec<_> = course.messages.iter().map(|it| it.content.as_str()).collect();
         assert_eq!(said, ["be brief", "solve this", "first", "no"]);
         course.answered(8, Sent::Text("second".into()), false);
         assert_eq!(course.judged(FAIL, Some("no")), Next::Over(FAIL));

@@ -23,19 +23,13 @@ pub fn conflict(known: &Manifest, wanted: &Manifest) -> Option<String> {
         }
     }
     if new.samples < old.samples {
-        return Some(format!(
-            "`samples` was {}, now it is only {}",
-            old.samples, new.samples
-        ));
+        return Some(format!("`samples` was {}, now it is only {}", old.samples, new.samples));
     }
     for was in &old.candidates {
         match new.candidates.iter().find(|is| is.name() == was.name()) {
             None => return Some(format!("the candidate `{}` is no longer in it", was.name())),
             Some(is) if !is_same_candidate(was, is) => {
-                return Some(format!(
-                    "the candidate `{}` is configured otherwise",
-                    was.name()
-                ));
+                return Some(format!("the candidate `{}` is configured otherwise", was.name()));
             }
             Some(_) => {}
         }
@@ -43,10 +37,7 @@ pub fn conflict(known: &Manifest, wanted: &Manifest) -> Option<String> {
     for was in &known.tasks {
         match wanted.tasks.iter().find(|is| is.name == was.name) {
             None => {
-                return Some(format!(
-                    "the task `{}` is no longer in its dockets",
-                    was.name
-                ));
+                return Some(format!("the task `{}` is no longer in its dockets", was.name));
             }
             Some(is) if is.digest != was.digest => {
                 return Some(format!("the task `{}` has changed", was.name));

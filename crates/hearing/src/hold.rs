@@ -96,16 +96,11 @@ pub fn hold(
     let rows = record.trials()?;
     let known: HashMap<TrialKey, TrialRow> =
         rows.into_iter().map(|row| (row.key.clone(), row)).collect();
-    let waiting: Vec<TrialKey> = order
-        .iter()
-        .filter(|key| is_to_be_held(preparation, known.get(key)))
-        .cloned()
-        .collect();
+    let waiting: Vec<TrialKey> =
+        order.iter().filter(|key| is_to_be_held(preparation, known.get(key))).cloned().collect();
     let mut tally = Tally::new(&names, &order, &known, &waiting);
-    tally.unanswered = order
-        .iter()
-        .filter(|key| known.contains_key(key) && !has_answer(preparation, key))
-        .count();
+    tally.unanswered =
+        order.iter().filter(|key| known.contains_key(key) && !has_answer(preparation, key)).count();
     observer.progress(&tally.progress);
     let board = Board::new(waiting, plan.parallel as usize);
     let (events_in, events) = channel();
@@ -155,22 +150,12 @@ fn open(preparation: &Preparation, options: &HoldOptions) -> Result<Record, Hold
     let mut record = Record::open_for_run(&options.record, &wanted)?;
     let known = record.manifest().clone();
     if let Some(what) = conflict(&known, &wanted) {
-        return Err(HoldError::OtherPlan {
-            record: options.record.clone(),
-            what,
-        });
+        return Err(HoldError::OtherPlan { record: options.record.clone(), what });
     }
-    let mut merged = Manifest {
-        created: known.created.clone(),
-        ..wanted.clone()
-    };
+    let mut merged = Manifest { created: known.created.clone(), ..wanted.clone() };
     merged.machines.clone_from(&known.machines);
     for machine in wanted.machines {
-        if !merged
-            .machines
-            .last()
-            .is_some_and(|last| last.is_like(&machine))
-        {
+        if !merged.machines.last().is_some_and(|last| last.is_like(&machine)) {
             merged.machines.push(machine);
         }
     }
@@ -192,10 +177,7 @@ fn is_to_be_held(preparation: &Preparation, known: Option<&TrialRow>) -> bool {
 }
 
 fn has_answer(preparation: &Preparation, key: &TrialKey) -> bool {
-    preparation
-        .askers
-        .get(&key.candidate)
-        .is_some_and(|it| it.has(&key.task, key.sample))
+    preparation.askers.get(&key.candidate).is_some_and(|it| it.has(&key.task, key.sample))
 }
 
 /// One session of a run.
@@ -241,19 +223,12 @@ impl Session<'_> {
     }
 
     fn candidate(&self, name: &str) -> Option<&Candidate> {
-        self.preparation
-            .plan
-            .candidates
-            .iter()
-            .find(|it| it.name() == name)
+        self.preparation.plan.candidates.iter().find(|it| it.name() == name)
     }
 
     fn begin(&mut self, key: TrialKey) -> Result<(), HoldError> {
         let attempts = self.preparation.plan.attempts;
-        let system = self
-            .candidate(&key.candidate)
-            .and_then(Candidate::system)
-            .map(str::to_owned);
+        let system = self.candidate(&key.candidate).and_then(Candidate::system).map(str::to_owned);
         let left_off = self.known.remove(&key).filter(|row| row.verdict.is_none());
         let (course, next) = match left_off {
             Some(row) => Course::resume(&row, self.record, attempts, system.as_deref())?,
@@ -261,15 +236,10 @@ impl Session<'_> {
                 let prompt = self.preparation.tasks[&key.task].prompt.as_str();
                 let (trial, holding) = self.record.begin_trial(&key, prompt, &now())?;
                 let system = system.as_deref();
-                (
-                    Course::new(key, trial, holding, attempts, system, prompt),
-                    Next::Ask,
-                )
+                (Course::new(key, trial, holding, attempts, system, prompt), Next::Ask)
             }
         };
-        let slot = (0..)
-            .find(|slot| !self.slots.contains_key(slot))
-            .unwrap_or(0);
+        let slot = (0..).find(|slot| !self.slots.contains_key(slot)).unwrap_or(0);
         self.slots.insert(slot, course);
         self.go_on(slot, next)
     }
@@ -298,23 +268,13 @@ impl Session<'_> {
                     messages: course.messages.clone(),
                     seed: hash64(&[&seed, &key.task, &key.sample.to_string()]),
                 };
-                self.pool.submit(Order::Ask {
-                    slot,
-                    candidate: key.candidate,
-                    ask,
-                });
+                self.pool.submit(Order::Ask { slot, candidate: key.candidate, ask });
                 Ok(())
             }
             Next::Judge { sent, cut_off } => {
                 let last = course.number >= self.preparation.plan.attempts;
                 let examples = !last && self.preparation.plan.feedback != Feedback::Verdict;
-                self.pool.submit(Order::Judge {
-                    slot,
-                    task: key.task,
-                    sent,
-                    cut_off,
-                    examples,
-                });
+                self.pool.submit(Order::Judge { slot, task: key.task, sent, cut_off, examples });
                 Ok(())
             }
             Next::Over(verdict) => self.end(slot, verdict, &[], Ended::Decided),
@@ -331,23 +291,14 @@ impl Session<'_> {
             return Ok(());
         };
         let candidate = self.preparation.plan.candidates.iter();
-        let candidate = candidate
-            .into_iter()
-            .find(|it| it.name() == course.key.candidate);
+        let candidate = candidate.into_iter().find(|it| it.name() == course.key.candidate);
         let price = candidate.map(Candidate::price).unwrap_or_default();
-        let requests: Vec<NewRequest> = reply
-            .requests
-            .into_iter()
-            .map(|note| request(note, price))
-            .collect();
+        let requests: Vec<NewRequest> =
+            reply.requests.into_iter().map(|note| request(note, price)).collect();
         self.tally.progress.cost += requests.iter().map(|it| it.cost).sum::<f64>();
         match reply.asked {
             Asked::Answer { sent, cut_off } => {
-                let answer = Answer {
-                    sent: sent.clone(),
-                    cut_off,
-                    at: now(),
-                };
+                let answer = Answer { sent: sent.clone(), cut_off, at: now() };
                 let attempt = self.record.commit_answer(
                     course.trial,
                     course.holding,
@@ -359,9 +310,7 @@ impl Session<'_> {
                 self.go_on(slot, next)
             }
             Asked::NothingMore => {
-                let verdict = course
-                    .last()
-                    .unwrap_or(Verdict::Void(VoidReason::ProviderError));
+                let verdict = course.last().unwrap_or(Verdict::Void(VoidReason::ProviderError));
                 self.end(slot, verdict, &requests, Ended::Decided)
             }
             Asked::Void(VoidReason::Cancelled, _) => {
@@ -425,8 +374,7 @@ impl Session<'_> {
     ) -> Result<(), HoldError> {
         let course = &self.slots[&slot];
         let (trial, holding, number) = (course.trial, course.holding, course.number);
-        self.record
-            .end_trial(trial, holding, number, verdict, requests, &now())?;
+        self.record.end_trial(trial, holding, number, verdict, requests, &now())?;
         self.over(slot, verdict, ended);
         Ok(())
     }
@@ -437,8 +385,7 @@ impl Session<'_> {
         };
         self.board.end(&course.key.candidate, ended);
         self.tally.count(&course.key.candidate, verdict);
-        self.observer
-            .trial_over(&course.key, verdict, course.number);
+        self.observer.trial_over(&course.key, verdict, course.number);
         self.observer.progress(&self.tally.progress);
     }
 }

@@ -21,19 +21,9 @@ use crate::prepare::{Entry, Preparation};
 /// Something for a thread to do, for the trial in a slot.
 pub enum Order {
     /// Ask a candidate.
-    Ask {
-        slot: usize,
-        candidate: String,
-        ask: Ask,
-    },
+    Ask { slot: usize, candidate: String, ask: Ask },
     /// Judge an answer.
-    Judge {
-        slot: usize,
-        task: String,
-        sent: Sent,
-        cut_off: bool,
-        examples: bool,
-    },
+    Judge { slot: usize, task: String, sent: Sent, cut_off: bool, examples: bool },
 }
 
 /// What came of it.
@@ -78,10 +68,7 @@ impl Pool {
             }
             orders
         };
-        Self {
-            asks: spawn(asking),
-            judges: spawn(judging),
-        }
+        Self { asks: spawn(asking), judges: spawn(judging) }
     }
 
     /// Hands an order to the next thread that is free.
@@ -104,35 +91,19 @@ fn work(
     loop {
         let order = queue.lock().unwrap_or_else(PoisonError::into_inner).recv();
         let event = match order {
-            Ok(Order::Ask {
-                slot,
-                candidate,
-                ask,
-            }) => {
+            Ok(Order::Ask { slot, candidate, ask }) => {
                 let Some(asker) = preparation.askers.get(&candidate) else {
                     continue;
                 };
-                Event::Asked {
-                    slot,
-                    reply: asker.ask(&ask, cancelled),
-                }
+                Event::Asked { slot, reply: asker.ask(&ask, cancelled) }
             }
-            Ok(Order::Judge {
-                slot,
-                task,
-                sent,
-                cut_off,
-                examples,
-            }) => {
+            Ok(Order::Judge { slot, task, sent, cut_off, examples }) => {
                 let Some(entry) = preparation.tasks.get(&task) else {
                     continue;
                 };
                 let mode = preparation.plan.reading;
                 let judged = judge(&preparation.judge, entry, &sent, cut_off, mode, examples);
-                Event::Judged {
-                    slot,
-                    judged: Box::new(judged),
-                }
+                Event::Judged { slot, judged: Box::new(judged) }
             }
             Err(_) => return,
         };
@@ -158,28 +129,15 @@ fn judge(
         Err(message) => {
             let reason = FailReason::PatchDoesNotApply;
             let judgement = Judge::without_code(task, reason, Some(message));
-            return Judged {
-                judgement,
-                deviations: Vec::new(),
-                code: None,
-                took: began.elapsed(),
-            };
+            return Judged { judgement, deviations: Vec::new(), code: None, took: began.elapsed() };
         }
     };
     let (mut judgement, code) = match reading.judged(mode) {
-        Ok(files) => (
-            judge.judge(task, files, entry.limits, examples),
-            Some(files.clone()),
-        ),
+        Ok(files) => (judge.judge(task, files, entry.limits, examples), Some(files.clone())),
         Err(reason) => (Judge::without_code(task, reason, None), None),
     };
     judgement.verdict = reading.explained(judgement.verdict);
-    Judged {
-        judgement,
-        deviations: reading.deviations,
-        code,
-        took: began.elapsed(),
-    }
+    Judged { judgement, deviations: reading.deviations, code, took: began.elapsed() }
 }
 
 fn read(judge: &Judge, entry: &Entry, sent: &Sent, cut_off: bool) -> Result<Reading, String> {
@@ -195,8 +153,8 @@ fn read(judge: &Judge, entry: &Entry, sent: &Sent, cut_off: bool) -> Result<Read
             Ok(read_answer(text, wanted, cut_off))
         }
         Sent::Files(files) => Ok(read_files(files.clone())),
-        Sent::Patch(patch) => apply_patch(&task.given, patch)
-            .map(read_files)
-            .map_err(|error| error.to_string()),
+        Sent::Patch(patch) => {
+            apply_patch(&task.given, patch).map(read_files).map_err(|error| error.to_string())
+        }
     }
 }

@@ -82,10 +82,7 @@ impl Preparation {
     pub fn redirect(&mut self, endpoint: &str) -> Result<(), PrepareError> {
         for candidate in &self.plan.candidates {
             if let Candidate::Chat(chat) = candidate {
-                let chat = ChatCandidate {
-                    endpoint: endpoint.to_owned(),
-                    ..chat.clone()
-                };
+                let chat = ChatCandidate { endpoint: endpoint.to_owned(), ..chat.clone() };
                 let asker = ChatAsker::new(&chat, |_| None)?;
                 self.askers.insert(chat.name, Box::new(asker));
             }
@@ -114,16 +111,11 @@ pub fn prepare(
     let mut read = Vec::new();
     for folder in plan.docket.folders() {
         let folder = base.join(folder);
-        let docket = read_docket(&folder, &recipes).map_err(|source| PrepareError::Docket {
-            folder: folder.clone(),
-            source,
-        })?;
+        let docket = read_docket(&folder, &recipes)
+            .map_err(|source| PrepareError::Docket { folder: folder.clone(), source })?;
         read.push(docket);
     }
-    let languages = read
-        .iter()
-        .flat_map(|docket| &docket.tasks)
-        .map(|task| task.language.as_str());
+    let languages = read.iter().flat_map(|docket| &docket.tasks).map(|task| task.language.as_str());
     let tools = Toolbox::find(&recipes, languages);
     let mut notes = missing_tools(&tools);
     let (mut tasks, mut task_notes) = (BTreeMap::new(), Vec::new());
@@ -132,11 +124,9 @@ pub fn prepare(
             let limits = limits_of(docket, task, &plan.limits);
             let tool = tools.get(&task.language);
             let tool_version = tool.map(|tool| tool.version.clone()).unwrap_or_default();
-            let prompt = recipes
-                .find(&task.language)
-                .map_or_else(String::new, |recipe| {
-                    first_prompt(task, recipe, &tool_version, &limits)
-                });
+            let prompt = recipes.find(&task.language).map_or_else(String::new, |recipe| {
+                first_prompt(task, recipe, &tool_version, &limits)
+            });
             task_notes.push(TaskNote {
                 name: task.name.clone(),
                 title: task.title.clone(),
@@ -148,11 +138,7 @@ pub fn prepare(
                 points: task.points,
                 digest: task.digest.clone(),
             });
-            let entry = Entry {
-                task: task.clone(),
-                limits,
-                prompt,
-            };
+            let entry = Entry { task: task.clone(), limits, prompt };
             if tasks.insert(task.name.clone(), entry).is_some() {
                 return Err(PrepareError::TaskTwice(task.name.clone()));
             }
@@ -194,29 +180,18 @@ pub fn prepare(
         machines: vec![machine],
     };
     let judge = Judge::new(recipes, tools);
-    Ok(Preparation {
-        plan,
-        tasks,
-        judge,
-        askers,
-        manifest,
-        notes,
-    })
+    Ok(Preparation { plan, tasks, judge, askers, manifest, notes })
 }
 
 fn read_text(path: &Path) -> Result<String, PrepareError> {
-    let bytes = fs::read(path).map_err(|source| PrepareError::Read {
-        path: path.to_owned(),
-        source,
-    })?;
+    let bytes =
+        fs::read(path).map_err(|source| PrepareError::Read { path: path.to_owned(), source })?;
     Ok(utf8(&path.display().to_string(), &bytes)?.to_owned())
 }
 
 fn missing_tools(tools: &Toolbox) -> Vec<String> {
     let missing = tools.iter().filter_map(|(_, tool)| tool.as_ref().err());
-    missing
-        .map(|it| format!("{it}; its trials will be void"))
-        .collect()
+    missing.map(|it| format!("{it}; its trials will be void")).collect()
 }
 
 fn unknown_tasks(
@@ -224,17 +199,10 @@ fn unknown_tasks(
     asker: &RecordedAsker,
     tasks: &BTreeMap<String, Entry>,
 ) -> Option<String> {
-    let unknown: Vec<&str> = asker
-        .tasks()
-        .filter(|task| !tasks.contains_key(*task))
-        .collect();
+    let unknown: Vec<&str> = asker.tasks().filter(|task| !tasks.contains_key(*task)).collect();
     (!unknown.is_empty()).then(|| {
         let count = unknown.len();
-        let first = unknown
-            .iter()
-            .take(3)
-            .map(|it| format!("`{it}`"))
-            .collect::<Vec<_>>();
+        let first = unknown.iter().take(3).map(|it| format!("`{it}`")).collect::<Vec<_>>();
         let more = if count > 3 { " …" } else { "" };
         format!(
             "candidate `{candidate}` has answers for {count} unknown tasks: {}{more}",
@@ -246,10 +214,6 @@ fn unknown_tasks(
 /// The kernel's name and release.
 fn kernel() -> String {
     let read = |file: &str| fs::read_to_string(format!("/proc/sys/kernel/{file}"));
-    let part = |file: &str| {
-        read(file)
-            .map(|it| it.trim().to_owned())
-            .unwrap_or_default()
-    };
+    let part = |file: &str| read(file).map(|it| it.trim().to_owned()).unwrap_or_default();
     format!("{} {}", part("ostype"), part("osrelease"))
 }

@@ -39,17 +39,10 @@ impl Tally {
             total: order.len(),
             over: 0,
             over_now: 0,
-            candidates: names
-                .iter()
-                .map(|name| ((*name).to_owned(), 0, 0, 0))
-                .collect(),
+            candidates: names.iter().map(|name| ((*name).to_owned(), 0, 0, 0)).collect(),
             cost: known.values().fold(0.0, |sum, row| sum + row.cost()),
         };
-        let mut tally = Self {
-            progress,
-            unanswered: 0,
-            void: BTreeMap::new(),
-        };
+        let mut tally = Self { progress, unanswered: 0, void: BTreeMap::new() };
         let waiting: HashSet<&TrialKey> = waiting.iter().collect();
         for key in order.iter().filter(|key| !waiting.contains(key)) {
             if let Some(verdict) = known.get(key).and_then(|row| row.verdict) {
@@ -66,12 +59,7 @@ impl Tally {
         if let Verdict::Void(reason) = verdict {
             *self.void.entry(reason).or_default() += 1;
         }
-        if let Some(row) = self
-            .progress
-            .candidates
-            .iter_mut()
-            .find(|row| row.0 == candidate)
-        {
+        if let Some(row) = self.progress.candidates.iter_mut().find(|row| row.0 == candidate) {
             row.1 += usize::from(!verdict.is_void());
             row.2 += usize::from(verdict.is_pass());
             row.3 += usize::from(verdict.is_void());

@@ -33,9 +33,7 @@ pub fn load(connection: &Connection, digest: &str) -> rusqlite::Result<Vec<u8>> 
     };
     let bytes = zstd::decode_all(packed.as_slice()).map_err(unreadable)?;
     if Digest::of(&bytes).as_str() != digest {
-        return Err(unreadable(std::io::Error::other(
-            "a stored text does not have its digest",
-        )));
+        return Err(unreadable(std::io::Error::other("a stored text does not have its digest")));
     }
     Ok(bytes)
 }

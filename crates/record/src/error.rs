@@ -70,10 +70,7 @@ impl RecordError {
     pub fn is_disk_full(&self) -> bool {
         match self {
             Self::Io { source, .. } => {
-                matches!(
-                    source.kind(),
-                    io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded
-                )
+                matches!(source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded)
             }
             Self::Database { source, .. } => matches!(
                 source.sqlite_error_code(),

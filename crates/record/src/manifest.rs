@@ -107,24 +107,14 @@ impl Manifest {
                 return Err(RecordError::NotARecord(record.to_owned()));
             }
             Err(source) => {
-                return Err(RecordError::Io {
-                    what: "read",
-                    path,
-                    source,
-                });
+                return Err(RecordError::Io { what: "read", path, source });
             }
         };
-        let malformed = |source| RecordError::Manifest {
-            path: path.clone(),
-            source,
-        };
+        let malformed = |source| RecordError::Manifest { path: path.clone(), source };
         let version: Version = serde_json::from_str(&text).map_err(malformed)?;
         if version.format_version > FORMAT_VERSION {
             let found = version.format_version;
-            return Err(RecordError::Newer {
-                path: record.to_owned(),
-                found,
-            });
+            return Err(RecordError::Newer { path: record.to_owned(), found });
         }
         serde_json::from_str(&text).map_err(malformed)
     }
@@ -136,10 +126,8 @@ impl Manifest {
     pub(crate) fn write(&self, record: &Path) -> Result<(), RecordError> {
         let path = record.join(FILE);
         let temporary = record.join(format!("{FILE}.new"));
-        let text = serde_json::to_string_pretty(self).map_err(|source| RecordError::Manifest {
-            path: path.clone(),
-            source,
-        })?;
+        let text = serde_json::to_string_pretty(self)
+            .map_err(|source| RecordError::Manifest { path: path.clone(), source })?;
         let written = File::create(&temporary).and_then(|mut file| {
             file.write_all(text.as_bytes())?;
             file.write_all(b"\n")?;
@@ -148,10 +136,6 @@ impl Manifest {
         written
             .and_then(|()| fs::rename(&temporary, &path))
             .and_then(|()| File::open(record)?.sync_all())
-            .map_err(|source| RecordError::Io {
-                what: "write",
-                path,
-                source,
-            })
+            .map_err(|source| RecordError::Io { what: "write", path, source })
     }
 }

@@ -114,13 +114,11 @@ impl TrialRow {
     /// Tokens, all requests together.
     #[must_use]
     pub fn tokens(&self) -> Tokens {
-        self.requests
-            .iter()
-            .fold(Tokens::default(), |sum, it| Tokens {
-                input: sum.input + it.tokens.input,
-                cached: sum.cached + it.tokens.cached,
-                output: sum.output + it.tokens.output,
-            })
+        self.requests.iter().fold(Tokens::default(), |sum, it| Tokens {
+            input: sum.input + it.tokens.input,
+            cached: sum.cached + it.tokens.cached,
+            output: sum.output + it.tokens.output,
+        })
     }
 
     /// What the standings need of it; `None` while it is under way.
@@ -131,11 +129,7 @@ impl TrialRow {
             task: self.key.task.clone(),
             verdict: self.verdict?,
             attempts: self.attempts.len() as u32,
-            deviating: self
-                .attempts
-                .iter()
-                .filter(|it| !it.deviations.is_empty())
-                .count() as u32,
+            deviating: self.attempts.iter().filter(|it| !it.deviations.is_empty()).count() as u32,
             seconds: self.seconds(),
             tokens: self.tokens(),
             cost: self.cost(),
@@ -238,10 +232,7 @@ impl Record {
         sql: &str,
         read: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
     ) -> rusqlite::Result<Vec<T>> {
-        self.connection
-            .prepare_cached(sql)?
-            .query_map([], read)?
-            .collect()
+        self.connection.prepare_cached(sql)?.query_map([], read)?.collect()
     }
 
     fn read<T>(
@@ -249,11 +240,7 @@ impl Record {
         what: &'static str,
         work: impl FnOnce() -> rusqlite::Result<T>,
     ) -> Result<T, RecordError> {
-        work().map_err(|source| RecordError::Database {
-            what,
-            path: self.folder.clone(),
-            source,
-        })
+        work().map_err(|source| RecordError::Database { what, path: self.folder.clone(), source })
     }
 }
 
@@ -282,17 +269,11 @@ fn conversion(error: impl std::error::Error + Send + Sync + 'static) -> rusqlite
 }
 
 fn verdict(word: Option<String>, reason: Option<String>) -> rusqlite::Result<Option<Verdict>> {
-    word.map(|word| Verdict::parse(&word, reason.as_deref()))
-        .transpose()
-        .map_err(conversion)
+    word.map(|word| Verdict::parse(&word, reason.as_deref())).transpose().map_err(conversion)
 }
 
 fn trial_row(row: &Row<'_>) -> rusqlite::Result<TrialRow> {
-    let key = TrialKey {
-        candidate: row.get(1)?,
-        task: row.get(2)?,
-        sample: row.get(3)?,
-    };
+    let key = TrialKey { candidate: row.get(1)?, task: row.get(2)?, sample: row.get(3)? };
     Ok(TrialRow {
         id: row.get(0)?,
         key,
@@ -309,10 +290,7 @@ fn trial_row(row: &Row<'_>) -> rusqlite::Result<TrialRow> {
 fn attempt_row(row: &Row<'_>) -> rusqlite::Result<AttemptRow> {
     let list = |column: usize| -> rusqlite::Result<Vec<String>> {
         let text: Option<String> = row.get(column)?;
-        text.map_or_else(
-            || Ok(Vec::new()),
-            |it| serde_json::from_str(&it).map_err(conversion),
-        )
+        text.map_or_else(|| Ok(Vec::new()), |it| serde_json::from_str(&it).map_err(conversion))
     };
     Ok(AttemptRow {
         id: row.get(1)?,
@@ -343,11 +321,7 @@ fn request_row(row: &Row<'_>) -> rusqlite::Result<RequestRow> {
         status: row.get(5)?,
         seconds: row.get(6)?,
         first_token: row.get(7)?,
-        tokens: Tokens {
-            input: count(8)?,
-            cached: count(9)?,
-            output: count(10)?,
-        },
+        tokens: Tokens { input: count(8)?, cached: count(9)?, output: count(10)? },
         estimated: row.get(11)?,
         cost: row.get(12)?,
     })

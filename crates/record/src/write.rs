@@ -140,18 +140,10 @@ impl Record {
         match schema::prepare(&mut connection).map_err(failed)? {
             Ok(()) => {}
             Err(found) => {
-                return Err(RecordError::Newer {
-                    path: folder.to_owned(),
-                    found,
-                });
+                return Err(RecordError::Newer { path: folder.to_owned(), found });
             }
         }
-        Ok(Self {
-            folder: folder.to_owned(),
-            connection,
-            manifest,
-            _lock: lock,
-        })
+        Ok(Self { folder: folder.to_owned(), connection, manifest, _lock: lock })
     }
 
     /// The folder.
@@ -171,10 +163,7 @@ impl Record {
     /// # Errors
     /// When the disk refuses.
     pub fn set_manifest(&mut self, manifest: Manifest) -> Result<(), RecordError> {
-        let manifest = Manifest {
-            format_version: FORMAT_VERSION,
-            ..manifest
-        };
+        let manifest = Manifest { format_version: FORMAT_VERSION, ..manifest };
         manifest.write(&self.folder)?;
         self.manifest = manifest;
         Ok(())
@@ -272,14 +261,10 @@ impl Record {
     ) -> Result<(), RecordError> {
         self.transact("commit a judgement", |transaction| {
             let text = |text: Option<&str>| {
-                text.map(|it| blob::store(transaction, it.as_bytes()))
-                    .transpose()
+                text.map(|it| blob::store(transaction, it.as_bytes())).transpose()
             };
             let judgement = new.judgement;
-            let code = new
-                .code
-                .map(|code| blob::store(transaction, &pack(code)))
-                .transpose()?;
+            let code = new.code.map(|code| blob::store(transaction, &pack(code))).transpose()?;
             let message = text(judgement.message.as_deref())?;
             let feedback = text(new.feedback)?;
             let (passed, total) = judgement.counts();
@@ -378,9 +363,7 @@ fn pack(files: &FileTree) -> Vec<u8> {
             .map_or_else(|_| serde_json::json!(bytes), |text| serde_json::json!(text));
         (path.as_str().to_owned(), content)
     });
-    serde_json::Value::Object(entries.collect())
-        .to_string()
-        .into_bytes()
+    serde_json::Value::Object(entries.collect()).to_string().into_bytes()
 }
 
 fn end_trial(

@@ -1,9 +1,6 @@
 //! A record, written and read again.
 
-#![expect(
-    clippy::unwrap_used,
-    reason = "a test may stop at the first thing that is wrong"
-)]
+#![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
 
 use std::path::Path;
 
@@ -31,19 +28,11 @@ fn manifest() -> Manifest {
 }
 
 fn key(sample: u32) -> TrialKey {
-    TrialKey {
-        candidate: "auk".into(),
-        task: "gap".into(),
-        sample,
-    }
+    TrialKey { candidate: "auk".into(), task: "gap".into(), sample }
 }
 
 fn answer(sent: Sent) -> Answer {
-    Answer {
-        sent,
-        cut_off: true,
-        at: AT.into(),
-    }
+    Answer { sent, cut_off: true, at: AT.into() }
 }
 
 fn request(outcome: &str, cost: f64) -> NewRequest {
@@ -54,11 +43,7 @@ fn request(outcome: &str, cost: f64) -> NewRequest {
         status: Some(429),
         seconds: 1.5,
         first_token: None,
-        tokens: Tokens {
-            input: 7,
-            cached: 2,
-            output: 3,
-        },
+        tokens: Tokens { input: 7, cached: 2, output: 3 },
         estimated: false,
         cost,
     }
@@ -76,11 +61,7 @@ fn judgement(verdict: Verdict) -> Judgement {
         points: 2.0,
         usage: None,
     };
-    let held = TestOutcome {
-        failed: None,
-        points: 1.0,
-        ..test.clone()
-    };
+    let held = TestOutcome { failed: None, points: 1.0, ..test.clone() };
     Judgement {
         verdict,
         tests: vec![test, held],
@@ -104,14 +85,10 @@ fn a_trial_comes_back_as_it_was_written() {
         (RelPath::parse("b.bin").unwrap(), vec![0xff, 0]),
     ]);
     let sent = Sent::Files(files.clone());
-    let attempt = record
-        .commit_answer(trial, holding, 1, &answer(sent.clone()), &requests)
-        .unwrap();
+    let attempt =
+        record.commit_answer(trial, holding, 1, &answer(sent.clone()), &requests).unwrap();
     let unjudged = Record::open(folder.path()).unwrap().trials().unwrap();
-    assert_eq!(
-        (unjudged[0].verdict, unjudged[0].attempts[0].verdict),
-        (None, None)
-    );
+    assert_eq!((unjudged[0].verdict, unjudged[0].attempts[0].verdict), (None, None));
     let verdict = Verdict::Fail(FailReason::WrongResult);
     let judged = judgement(verdict);
     let new = NewJudgement {
@@ -128,27 +105,15 @@ fn a_trial_comes_back_as_it_was_written() {
 
     let record = Record::open(folder.path()).unwrap();
     let row = record.trials().unwrap().remove(0);
-    assert_eq!(
-        (row.key.clone(), row.verdict, row.holding),
-        (key(1), Some(verdict), 1)
-    );
-    assert_eq!(
-        (row.cost(), row.seconds(), row.tokens().input),
-        (0.25, 1.5, 14)
-    );
+    assert_eq!((row.key.clone(), row.verdict, row.holding), (key(1), Some(verdict), 1));
+    assert_eq!((row.cost(), row.seconds(), row.tokens().input), (0.25, 1.5, 14));
     let attempt = &row.attempts[0];
-    assert_eq!(
-        (attempt.tests_passed, attempt.tests_total, attempt.cut_off),
-        (1, 2, true)
-    );
+    assert_eq!((attempt.tests_passed, attempt.tests_total, attempt.cut_off), (1, 2, true));
     assert!((attempt.credit - 1.0 / 3.0).abs() < 1e-12);
     assert_eq!(attempt.deviations, ["no code fence"]);
     assert_eq!(record.answer(attempt).unwrap(), sent);
     assert_eq!(record.files(attempt.code.as_ref().unwrap()).unwrap(), files);
-    assert_eq!(
-        record.text(attempt.feedback.as_ref().unwrap()).unwrap(),
-        "no"
-    );
+    assert_eq!(record.text(attempt.feedback.as_ref().unwrap()).unwrap(), "no");
     assert_eq!(record.tests(attempt.id).unwrap(), judged.tests);
     let result = row.result().unwrap();
     assert_eq!((result.attempts, result.deviating), (1, 1));
@@ -159,29 +124,17 @@ fn only_a_void_trial_can_be_begun_again_and_its_history_stays() {
     let folder = tempfile::tempdir().unwrap();
     let mut record = open(folder.path());
     let (trial, holding) = record.begin_trial(&key(1), "p", AT).unwrap();
-    assert!(
-        record.begin_trial(&key(1), "p", AT).is_err(),
-        "it is under way"
-    );
+    assert!(record.begin_trial(&key(1), "p", AT).is_err(), "it is under way");
     let void = Verdict::Void(VoidReason::RateLimit);
-    record
-        .end_trial(trial, holding, 1, void, &[request("rate limit", 0.5)], AT)
-        .unwrap();
+    record.end_trial(trial, holding, 1, void, &[request("rate limit", 0.5)], AT).unwrap();
     let (again, holding) = record.begin_trial(&key(1), "p", AT).unwrap();
     assert_eq!((again, holding), (trial, 2));
     let row = record.trials().unwrap().remove(0);
     assert_eq!((row.verdict, row.requests.len()), (None, 0));
-    record
-        .end_trial(trial, holding, 1, Verdict::Pass, &[], AT)
-        .unwrap();
-    assert!(
-        record.begin_trial(&key(1), "p", AT).is_err(),
-        "it is decided"
-    );
+    record.end_trial(trial, holding, 1, Verdict::Pass, &[], AT).unwrap();
+    assert!(record.begin_trial(&key(1), "p", AT).is_err(), "it is decided");
     let database = rusqlite::Connection::open(folder.path().join("trials.sqlite")).unwrap();
-    let kept = database.query_row("SELECT count(*) FROM requests", [], |row| {
-        row.get::<_, i64>(0)
-    });
+    let kept = database.query_row("SELECT count(*) FROM requests", [], |row| row.get::<_, i64>(0));
     assert_eq!(kept.unwrap(), 1);
 }
 
@@ -195,18 +148,12 @@ fn equal_texts_are_stored_once_and_damage_is_noticed() {
     }
     drop(record);
     let database = rusqlite::Connection::open(folder.path().join("trials.sqlite")).unwrap();
-    let one = |sql: &str| {
-        database
-            .query_row(sql, [], |row| row.get::<_, i64>(0))
-            .unwrap()
-    };
+    let one = |sql: &str| database.query_row(sql, [], |row| row.get::<_, i64>(0)).unwrap();
     assert_eq!(one("SELECT count(*) FROM blobs"), 1);
     assert!(one("SELECT length(content) FROM blobs") < 200);
     assert_eq!(one("PRAGMA application_id"), 0x4654_726C);
     let other = zstd::encode_all(&b"another prompt"[..], 3).unwrap();
-    database
-        .execute("UPDATE blobs SET content = ?1", [other])
-        .unwrap();
+    database.execute("UPDATE blobs SET content = ?1", [other]).unwrap();
     let record = Record::open(folder.path()).unwrap();
     let row = record.trials().unwrap().remove(0);
     assert!(record.text(&row.prompt).is_err());
@@ -215,10 +162,7 @@ fn equal_texts_are_stored_once_and_damage_is_noticed() {
 #[test]
 fn what_is_no_record_or_another_ones_is_refused() {
     let folder = tempfile::tempdir().unwrap();
-    assert!(matches!(
-        Record::open(folder.path()),
-        Err(RecordError::NotARecord(_))
-    ));
+    assert!(matches!(Record::open(folder.path()), Err(RecordError::NotARecord(_))));
     let first = open(folder.path());
     let second = Record::open_for_run(folder.path(), &manifest());
     assert!(matches!(second, Err(RecordError::Locked(_))));
@@ -227,17 +171,7 @@ fn what_is_no_record_or_another_ones_is_refused() {
     let database = rusqlite::Connection::open(folder.path().join("trials.sqlite")).unwrap();
     database.pragma_update(None, "user_version", 9).unwrap();
     drop(database);
-    assert!(matches!(
-        Record::open(folder.path()),
-        Err(RecordError::Newer { found: 9, .. })
-    ));
-    std::fs::write(
-        folder.path().join("manifest.json"),
-        "{\"format_version\": 1",
-    )
-    .unwrap();
-    assert!(matches!(
-        Record::open(folder.path()),
-        Err(RecordError::Manifest { .. })
-    ));
+    assert!(matches!(Record::open(folder.path()), Err(RecordError::Newer { found: 9, .. })));
+    std::fs::write(folder.path().join("manifest.json"), "{\"format_version\": 1").unwrap();
+    assert!(matches!(Record::open(folder.path()), Err(RecordError::Manifest { .. })));
 }

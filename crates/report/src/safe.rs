@@ -37,10 +37,7 @@ mod tests {
     fn nothing_that_a_terminal_obeys_gets_through() {
         let hostile = "a\u{1b}[2J\u{1b}]0;x\u{7}b\r\u{9b}31m\u{202e}c\td\n";
         let text = safe(hostile);
-        assert_eq!(
-            text,
-            "a\\u{1b}[2J\\u{1b}]0;x\\u{7}b\\r\\u{9b}31m\\u{202e}c\td\n"
-        );
+        assert_eq!(text, "a\\u{1b}[2J\\u{1b}]0;x\\u{7}b\\r\\u{9b}31m\\u{202e}c\td\n");
         assert_eq!(safe("Prüfung – ok\n"), "Prüfung – ok\n");
     }
 }

@@ -38,10 +38,7 @@ impl Selection {
     #[must_use]
     pub fn takes(&self, trial: &TrialRow) -> bool {
         self.task.as_ref().is_none_or(|it| *it == trial.key.task)
-            && self
-                .candidate
-                .as_ref()
-                .is_none_or(|it| *it == trial.key.candidate)
+            && self.candidate.as_ref().is_none_or(|it| *it == trial.key.candidate)
             && self.trial.is_none_or(|it| it == trial.id)
     }
 
@@ -89,15 +86,7 @@ pub fn show(
 }
 
 fn list(out: &mut dyn Write, trials: &[&TrialRow], style: Style) -> io::Result<()> {
-    let header = [
-        "trial",
-        "task",
-        "candidate",
-        "sample",
-        "attempts",
-        "tests",
-        "verdict",
-    ];
+    let header = ["trial", "task", "candidate", "sample", "attempts", "tests", "verdict"];
     let row = |trial: &&TrialRow| {
         vec![
             trial.id.to_string(),
@@ -106,17 +95,12 @@ fn list(out: &mut dyn Write, trials: &[&TrialRow], style: Style) -> io::Result<(
             trial.key.sample.to_string(),
             trial.attempts.len().to_string(),
             trial.attempts.last().map_or("–".to_owned(), tests_of),
-            trial
-                .verdict
-                .map_or("under way".to_owned(), |it| it.to_string()),
+            trial.verdict.map_or("under way".to_owned(), |it| it.to_string()),
         ]
     };
     let rows: Vec<_> = trials.iter().map(row).collect();
     for (index, line) in layout(&header, &rows, &[1, 2, 6]).iter().enumerate() {
-        let verdict = index
-            .checked_sub(1)
-            .and_then(|it| trials.get(it))
-            .and_then(|it| it.verdict);
+        let verdict = index.checked_sub(1).and_then(|it| trials.get(it)).and_then(|it| it.verdict);
         let line = match (index, verdict) {
             (0, _) => style.dim(line),
             (_, Some(verdict)) => {
@@ -155,11 +139,7 @@ fn show_trial(
         Some(verdict) => style.verdict(verdict, &verdict.to_string()),
         None => "under way".to_owned(),
     };
-    let note = record
-        .manifest()
-        .tasks
-        .iter()
-        .find(|it| it.name == key.task);
+    let note = record.manifest().tasks.iter().find(|it| it.name == key.task);
     if let Some(note) = note {
         writeln!(
             out,
@@ -183,9 +163,7 @@ fn show_trial(
     )?;
     part(out, "prompt", &record.text(&trial.prompt)?, style)?;
     for request in trial.requests.iter().filter(|it| it.outcome != "answered") {
-        let status = request
-            .status
-            .map_or(String::new(), |it| format!(", status {it}"));
+        let status = request.status.map_or(String::new(), |it| format!(", status {it}"));
         writeln!(
             out,
             "request {} of attempt {} was not answered: {}{status}: {}",
@@ -209,20 +187,12 @@ fn show_attempt(
     options: ShowOptions,
 ) -> Result<(), ShowError> {
     let style = options.style;
-    writeln!(
-        out,
-        "\n{}",
-        style.heading(&format!("attempt {}", attempt.number))
-    )?;
+    writeln!(out, "\n{}", style.heading(&format!("attempt {}", attempt.number)))?;
     match attempt.verdict {
         Some(verdict) => {
             let tests = tests_of(attempt);
             let word = style.verdict(verdict, &verdict.to_string());
-            writeln!(
-                out,
-                "{word}, {tests} tests, judged in {}",
-                duration(attempt.judge_seconds)
-            )?;
+            writeln!(out, "{word}, {tests} tests, judged in {}", duration(attempt.judge_seconds))?;
         }
         None => writeln!(out, "not judged yet")?,
     }
@@ -241,22 +211,14 @@ fn show_attempt(
         Sent::Files(_) => String::new(),
     };
     if attempt.answer_kind == "text" && attempt.deviations.is_empty() && attempt.code.is_some() {
-        writeln!(
-            out,
-            "\n{}: one code block and nothing around it",
-            style.bold("answer")
-        )?;
+        writeln!(out, "\n{}: one code block and nothing around it", style.bold("answer"))?;
     } else if !answer.is_empty() {
         part(out, "answer", &answer, style)?;
     }
     if let Some(digest) = &attempt.code {
         for (path, bytes) in record.files(digest)? {
             let code = String::from_utf8_lossy(&bytes).into_owned();
-            writeln!(
-                out,
-                "\n{}",
-                style.bold(&safe(&format!("code as found: {path}")))
-            )?;
+            writeln!(out, "\n{}", style.bold(&safe(&format!("code as found: {path}"))))?;
             for (index, line) in safe(&code).trim_end().lines().enumerate() {
                 let number = style.dim(&format!("{:>4} │", index + 1));
                 writeln!(out, "{}", format!("{number} {line}").trim_end())?;
@@ -283,10 +245,7 @@ fn show_tests(
     }
     let style = options.style;
     writeln!(out, "\n{}", style.bold("tests"))?;
-    if tests
-        .iter()
-        .all(|test| test.failed.is_some() && test.summary == "not run")
-    {
+    if tests.iter().all(|test| test.failed.is_some() && test.summary == "not run") {
         writeln!(out, "  none of {} was run", tests.len())?;
         return Ok(());
     }
@@ -294,11 +253,7 @@ fn show_tests(
         let verdict = test.failed.map_or(Verdict::Pass, Verdict::Fail);
         let word = style.verdict(verdict, &format!("{:<4}", verdict.word()));
         let usage = test.usage.map_or(String::new(), |usage| {
-            format!(
-                " · {}, {} MiB",
-                duration(usage.cpu_seconds),
-                usage.peak_memory >> 20
-            )
+            format!(" · {}, {} MiB", duration(usage.cpu_seconds), usage.peak_memory >> 20)
         });
         let why = match (test.failed, test.summary.is_empty()) {
             (Some(reason), false) => format!(" · {reason}: {}", safe(&test.summary)),
@@ -306,18 +261,11 @@ fn show_tests(
             (None, _) => String::new(),
         };
         let visible = if test.visible { " (visible)" } else { "" };
-        writeln!(
-            out,
-            "  {word} {}{visible}{why}{}",
-            safe(&test.name),
-            style.dim(&usage)
-        )?;
+        writeln!(out, "  {word} {}{visible}{why}{}", safe(&test.name), style.dim(&usage))?;
         if options.unseal || test.visible {
-            for (title, text) in [
-                ("input", &test.input),
-                ("expected", &test.expected),
-                ("found", &test.found),
-            ] {
+            for (title, text) in
+                [("input", &test.input), ("expected", &test.expected), ("found", &test.found)]
+            {
                 if !text.is_empty() && (title != "input" || test.failed.is_some() || options.unseal)
                 {
                     indented(out, title, text, style)?;
@@ -344,9 +292,7 @@ fn wrap_indented(line: &str, width: usize) -> Vec<String> {
     let text = line.trim_start();
     let indent = &line[..line.len() - text.len()];
     let room = width.saturating_sub(indent.len()).max(20);
-    let pieces = wrap(text, room)
-        .into_iter()
-        .filter(|piece| !piece.is_empty());
+    let pieces = wrap(text, room).into_iter().filter(|piece| !piece.is_empty());
     pieces.map(|piece| format!("{indent}{piece}")).collect()
 }
 

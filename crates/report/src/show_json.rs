@@ -104,14 +104,10 @@ pub fn show_json(
 ) -> Result<usize, ShowError> {
     let rows = record.trials()?;
     let rows = rows.into_iter().filter(|row| selection.takes(row));
-    let trials: Vec<Trial> = rows
-        .map(|row| trial(record, row, unseal))
-        .collect::<Result<_, ShowError>>()?;
+    let trials: Vec<Trial> =
+        rows.map(|row| trial(record, row, unseal)).collect::<Result<_, ShowError>>()?;
     let count = trials.len();
-    let output = Output {
-        format_version: FORMAT_VERSION,
-        trials,
-    };
+    let output = Output { format_version: FORMAT_VERSION, trials };
     serde_json::to_writer_pretty(&mut *out, &output).map_err(std::io::Error::from)?;
     writeln!(out)?;
     Ok(count)
@@ -143,11 +139,7 @@ fn trial(record: &Record, row: TrialRow, unseal: bool) -> Result<Trial, ShowErro
 fn attempt(record: &Record, row: AttemptRow, unseal: bool) -> Result<Attempt, ShowError> {
     let text = |digest: &Option<String>| digest.as_deref().map(|it| record.text(it)).transpose();
     let json = |text: String| serde_json::from_str(&text).unwrap_or(Value::Null);
-    let tests = record
-        .tests(row.id)?
-        .into_iter()
-        .map(|it| test(it, unseal))
-        .collect();
+    let tests = record.tests(row.id)?.into_iter().map(|it| test(it, unseal)).collect();
     Ok(Attempt {
         attempt: row.number,
         verdict: row.verdict.map(Verdict::word),

@@ -32,18 +32,9 @@ pub fn load(record: &Record) -> Result<Loaded, RecordError> {
     let trials = record.trials()?;
     let manifest = record.manifest().clone();
     let results: Vec<TrialResult> = trials.iter().filter_map(TrialRow::result).collect();
-    let names: Vec<&str> = manifest
-        .plan
-        .candidates
-        .iter()
-        .map(Candidate::name)
-        .collect();
+    let names: Vec<&str> = manifest.plan.candidates.iter().map(Candidate::name).collect();
     let standings = Standings::compute(&names, &results);
-    Ok(Loaded {
-        manifest,
-        trials,
-        standings,
-    })
+    Ok(Loaded { manifest, trials, standings })
 }
 
 /// Writes the standings as a table with notes.
@@ -53,11 +44,7 @@ pub fn load(record: &Record) -> Result<Loaded, RecordError> {
 pub fn standings(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
     let plan = &loaded.manifest.plan;
     let rows = &loaded.standings.candidates;
-    let title = if plan.title.is_empty() {
-        "Standings"
-    } else {
-        &plan.title
-    };
+    let title = if plan.title.is_empty() { "Standings" } else { &plan.title };
     writeln!(out, "{}", style.heading(&safe(title)))?;
     let tasks = loaded.manifest.tasks.len();
     writeln!(
@@ -82,22 +69,10 @@ pub fn standings(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Resu
         "void",
     ];
     // One number of places for the whole column.
-    let cost_places = if rows.iter().any(|row| row.cost >= 1.0) {
-        2
-    } else {
-        4
-    };
+    let cost_places = if rows.iter().any(|row| row.cost >= 1.0) { 2 } else { 4 };
     let cells: Vec<_> = rows.iter().map(|row| cells(row, cost_places)).collect();
     for (index, line) in layout(&header, &cells, &[1]).iter().enumerate() {
-        writeln!(
-            out,
-            "{}",
-            if index == 0 {
-                style.dim(line)
-            } else {
-                line.clone()
-            }
-        )?;
+        writeln!(out, "{}", if index == 0 { style.dim(line) } else { line.clone() })?;
     }
     writeln!(out)?;
     notes(out, loaded, style)
@@ -119,11 +94,7 @@ fn cells(row: &Standing, cost_places: usize) -> Vec<String> {
         }),
         row.first_try_rate.map_or_else(dash, percent),
         row.mean_repairs.map_or_else(dash, |it| format!("{it:.2}")),
-        if row.trials == 0 {
-            dash()
-        } else {
-            format!("{:.2}", row.seconds / row.trials as f64)
-        },
+        if row.trials == 0 { dash() } else { format!("{:.2}", row.seconds / row.trials as f64) },
         thousands(row.tokens.input + row.tokens.output),
         format!("{:.*}", cost_places, row.cost),
         row.void.to_string(),
@@ -144,15 +115,9 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
         let (first, others) = (names[0], &names[1..]);
         let other = |name: &&str| {
             let pairs = &loaded.standings.comparisons;
-            let pair = pairs
-                .iter()
-                .find(|it| it.names.0 == first && it.names.1 == **name);
+            let pair = pairs.iter().find(|it| it.names.0 == first && it.names.1 == **name);
             let figures = pair.map_or(String::new(), |it| {
-                format!(
-                    " (paired over {}, adjusted p {:.2})",
-                    count(it.tasks, "task"),
-                    it.p
-                )
+                format!(" (paired over {}, adjusted p {:.2})", count(it.tasks, "task"), it.p)
             });
             format!("{}{figures}", safe(name))
         };
@@ -180,38 +145,19 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
     let mut void = BTreeMap::<&str, usize>::new();
     for trial in &loaded.trials {
         if let Some(verdict @ Verdict::Void(_)) = trial.verdict {
-            *void
-                .entry(verdict.reason().unwrap_or_default())
-                .or_default() += 1;
+            *void.entry(verdict.reason().unwrap_or_default()).or_default() += 1;
         }
     }
     if !void.is_empty() {
-        let void: Vec<_> = void
-            .iter()
-            .map(|(reason, count)| format!("{count} {reason}"))
-            .collect();
-        lines.push(format!(
-            "Void trials count for nobody: {}.",
-            void.join(", ")
-        ));
+        let void: Vec<_> = void.iter().map(|(reason, count)| format!("{count} {reason}")).collect();
+        lines.push(format!("Void trials count for nobody: {}.", void.join(", ")));
     }
     let wanted = loaded.manifest.tasks.len() * loaded.manifest.plan.samples as usize * rows.len();
-    let over = loaded
-        .trials
-        .iter()
-        .filter(|it| it.verdict.is_some())
-        .count();
+    let over = loaded.trials.iter().filter(|it| it.verdict.is_some()).count();
     if over < wanted {
-        lines.push(format!(
-            "The run is not complete: {over} of {wanted} trials are over."
-        ));
+        lines.push(format!("The run is not complete: {over} of {wanted} trials are over."));
     }
-    if loaded
-        .trials
-        .iter()
-        .flat_map(|it| &it.requests)
-        .any(|it| it.estimated)
-    {
+    if loaded.trials.iter().flat_map(|it| &it.requests).any(|it| it.estimated) {
         lines.push("Some hosts did not count tokens: those were estimated from lengths.".into());
     }
     if loaded.manifest.machines.len() > 1 {
@@ -235,9 +181,7 @@ pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
     }
     let mut lines = vec![String::new()];
     for word in text.split(' ') {
-        let last = lines
-            .last()
-            .map_or(0, |line| unicode_width::UnicodeWidthStr::width(&**line));
+        let last = lines.last().map_or(0, |line| unicode_width::UnicodeWidthStr::width(&**line));
         if last > 0 && last + 1 + unicode_width::UnicodeWidthStr::width(word) > width {
             lines.push(String::new());
         }

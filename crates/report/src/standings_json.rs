@@ -70,12 +70,7 @@ pub fn standings_json(out: &mut dyn Write, loaded: &Loaded) -> io::Result<()> {
         samples: plan.samples,
         attempts: plan.attempts,
         reading: plan.reading.word(),
-        complete: loaded
-            .trials
-            .iter()
-            .filter(|it| it.verdict.is_some())
-            .count()
-            == wanted,
+        complete: loaded.trials.iter().filter(|it| it.verdict.is_some()).count() == wanted,
         candidates: loaded.standings.candidates.iter().map(row).collect(),
         comparisons: loaded.standings.comparisons.iter().map(pair).collect(),
     };

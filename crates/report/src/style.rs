@@ -15,18 +15,11 @@ impl Style {
     /// Plain text of 100 columns.
     #[must_use]
     pub const fn plain() -> Self {
-        Self {
-            width: 100,
-            colour: false,
-        }
+        Self { width: 100, colour: false }
     }
 
     fn paint(self, code: &str, text: &str) -> String {
-        if self.colour {
-            format!("\u{1b}[{code}m{text}\u{1b}[0m")
-        } else {
-            text.to_owned()
-        }
+        if self.colour { format!("\u{1b}[{code}m{text}\u{1b}[0m") } else { text.to_owned() }
     }
 
     /// Text that stands out.

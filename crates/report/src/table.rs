@@ -7,9 +7,7 @@ use comfy_table::{CellAlignment, ContentArrangement, Table};
 /// are figures and stand to the right.
 pub fn layout(header: &[&str], rows: &[Vec<String>], left: &[usize]) -> Vec<String> {
     let mut table = Table::new();
-    table
-        .load_style(NOTHING)
-        .set_content_arrangement(ContentArrangement::Disabled);
+    table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Disabled);
     table.set_header(header.to_vec());
     table.add_rows(rows.to_vec());
     for (index, column) in table.column_iter_mut().enumerate() {
@@ -18,8 +16,5 @@ pub fn layout(header: &[&str], rows: &[Vec<String>], left: &[usize]) -> Vec<Stri
             column.set_cell_alignment(CellAlignment::Right);
         }
     }
-    table
-        .lines()
-        .map(|line| line.trim_end().to_owned())
-        .collect()
+    table.lines().map(|line| line.trim_end().to_owned()).collect()
 }

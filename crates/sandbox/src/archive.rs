@@ -101,11 +101,7 @@ impl Archive {
             let path = RelPath::parse(path)
                 .map_err(|_| ArchiveError::Malformed("a path leads elsewhere"))?;
             let bytes = take(&mut rest, len)?.to_vec();
-            entries.push(Entry {
-                path,
-                executable: flags & 1 != 0,
-                bytes,
-            });
+            entries.push(Entry { path, executable: flags & 1 != 0, bytes });
         }
         Ok(entries)
     }
@@ -151,11 +147,7 @@ mod tests {
             let entries = archive.entries().unwrap();
             assert_eq!(
                 entries,
-                [Entry {
-                    path: path.clone(),
-                    executable: false,
-                    bytes: vec![1, 2, 3]
-                }]
+                [Entry { path: path.clone(), executable: false, bytes: vec![1, 2, 3] }]
             );
         }
     }

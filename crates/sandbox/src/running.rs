@@ -87,10 +87,7 @@ pub fn start(job: &Job<'_>) -> Result<Running, SandboxError> {
     let (stdin_read, stdin_write) = pipe()?;
     let (stdout_read, stdout_write) = pipe()?;
     let (stderr_read, stderr_write) = pipe()?;
-    let channel = job
-        .channel
-        .then(|| socket_pair(SockType::Stream))
-        .transpose()?;
+    let channel = job.channel.then(|| socket_pair(SockType::Stream)).transpose()?;
     let collected = match job.collect {
         Collect::Nothing => None,
         _ => Some(Archive::empty()?),
@@ -105,11 +102,7 @@ pub fn start(job: &Job<'_>) -> Result<Running, SandboxError> {
         collect: job.collect.clone(),
         caps: job.caps,
     };
-    let mut fds = vec![
-        stdin_read.as_fd(),
-        stdout_write.as_fd(),
-        stderr_write.as_fd(),
-    ];
+    let mut fds = vec![stdin_read.as_fd(), stdout_write.as_fd(), stderr_write.as_fd()];
     fds.extend(channel.iter().map(|(_, theirs)| theirs.as_fd()));
     fds.extend(collected.iter().map(Archive::as_fd));
     fds.extend(job.driver.iter().map(|it| it.as_fd()));
@@ -137,9 +130,7 @@ pub fn start(job: &Job<'_>) -> Result<Running, SandboxError> {
 }
 
 fn spawn_stage(control: OwnedFd) -> Result<Child, SandboxError> {
-    let program = STAGE_PROGRAM
-        .get()
-        .map_or(Path::new("/proc/self/exe"), PathBuf::as_path);
+    let program = STAGE_PROGRAM.get().map_or(Path::new("/proc/self/exe"), PathBuf::as_path);
     Command::new(program)
         .arg0(STAGE)
         .env_clear()
@@ -169,11 +160,7 @@ impl Running {
                 let rest = self.inbox.split_off(end + 1);
                 let mut line = std::mem::replace(&mut self.inbox, rest);
                 line.pop();
-                return Ok(if line.len() > most {
-                    Frame::TooLong
-                } else {
-                    Frame::Line(line)
-                });
+                return Ok(if line.len() > most { Frame::TooLong } else { Frame::Line(line) });
             }
             if self.inbox.len() > most {
                 return Ok(Frame::TooLong);
@@ -235,9 +222,7 @@ impl Running {
             let _ = self.stage.kill();
             return Err(SandboxError::NoReport);
         }
-        let ready = self
-            .poll(left, !unsent.is_empty())
-            .map_err(SandboxError::Talk)?;
+        let ready = self.poll(left, !unsent.is_empty()).map_err(SandboxError::Talk)?;
         if ready.stdin {
             self.feed_stdin();
         }
@@ -278,18 +263,10 @@ impl Running {
         };
         // SAFETY: the descriptors belong to `self`, which outlives the call.
         let fd_of = |file: &File| unsafe { BorrowedFd::borrow_raw(file.as_raw_fd()) };
-        add(
-            0,
-            self.stdin.as_ref().map(|it| fd_of(&it.0)),
-            PollFlags::POLLOUT,
-        );
+        add(0, self.stdin.as_ref().map(|it| fd_of(&it.0)), PollFlags::POLLOUT);
         add(1, self.stdout.pipe.as_ref().map(fd_of), PollFlags::POLLIN);
         add(2, self.stderr.pipe.as_ref().map(fd_of), PollFlags::POLLIN);
-        let out = if sending {
-            PollFlags::POLLOUT
-        } else {
-            PollFlags::empty()
-        };
+        let out = if sending { PollFlags::POLLOUT } else { PollFlags::empty() };
         add(3, self.channel.as_ref().map(fd_of), PollFlags::POLLIN | out);
         let timeout = PollTimeout::try_from(left).unwrap_or(PollTimeout::MAX);
         match poll(&mut fds, timeout) {
@@ -297,9 +274,7 @@ impl Running {
             Err(error) => return Err(error.into()),
         }
         let seen = |index: Option<usize>| {
-            index
-                .and_then(|it| fds[it].revents())
-                .unwrap_or(PollFlags::empty())
+            index.and_then(|it| fds[it].revents()).unwrap_or(PollFlags::empty())
         };
         let any = |index| !seen(index).is_empty();
         Ok(Ready {
@@ -378,10 +353,7 @@ struct Ready {
 
 impl Stream {
     fn new(pipe: OwnedFd) -> Result<Self, SandboxError> {
-        Ok(Self {
-            pipe: Some(writable(pipe)?),
-            captured: Captured::default(),
-        })
+        Ok(Self { pipe: Some(writable(pipe)?), captured: Captured::default() })
     }
 
     /// Reads what is there, once. `false` when nothing was.

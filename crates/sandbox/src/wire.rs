@@ -71,17 +71,11 @@ pub fn send<T: Serialize>(
 ) -> io::Result<()> {
     let bytes = serde_json::to_vec(message).map_err(io::Error::other)?;
     if bytes.len() > MESSAGE_MAX {
-        return Err(io::Error::other(
-            "a command or an environment is too long for the sandbox",
-        ));
+        return Err(io::Error::other("a command or an environment is too long for the sandbox"));
     }
     let fds: Vec<i32> = fds.iter().map(|fd| fd.as_raw_fd()).collect();
     let rights = [ControlMessage::ScmRights(&fds)];
-    let rights = if fds.is_empty() {
-        &rights[..0]
-    } else {
-        &rights[..]
-    };
+    let rights = if fds.is_empty() { &rights[..0] } else { &rights[..] };
     let flags = MsgFlags::MSG_NOSIGNAL;
     sendmsg::<()>(to.as_raw_fd(), &[IoSlice::new(&bytes)], rights, flags, None)?;
     Ok(())
@@ -100,10 +94,7 @@ pub fn receive<T: DeserializeOwned>(from: BorrowedFd<'_>) -> io::Result<Option<(
                 for control in message.cmsgs()? {
                     if let ControlMessageOwned::ScmRights(raw) = control {
                         // SAFETY: the kernel has just made these descriptors for us alone.
-                        fds.extend(
-                            raw.into_iter()
-                                .map(|fd| unsafe { OwnedFd::from_raw_fd(fd) }),
-                        );
+                        fds.extend(raw.into_iter().map(|fd| unsafe { OwnedFd::from_raw_fd(fd) }));
                     }
                 }
                 break (message.bytes, fds);

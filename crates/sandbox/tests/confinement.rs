@@ -1,9 +1,6 @@
 //! Programs that try to leave, to look around and to use up the machine, in the real sandbox.
 
-#![expect(
-    clippy::unwrap_used,
-    reason = "a test may stop at the first thing that is wrong"
-)]
+#![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -30,10 +27,7 @@ fn caps() -> Caps {
 /// Where the real Python is: the first on the search path may be a version manager's.
 fn python() -> (String, PathBuf) {
     let say = "import os, sys; print(os.path.realpath(sys.executable)); print(sys.base_prefix)";
-    let out = Command::new("python3")
-        .args(["-I", "-c", say])
-        .output()
-        .unwrap();
+    let out = Command::new("python3").args(["-I", "-c", say]).output().unwrap();
     let text = String::from_utf8(out.stdout).unwrap();
     let (program, folder) = text.trim().split_once('\n').unwrap();
     (program.to_owned(), PathBuf::from(folder))
@@ -60,11 +54,7 @@ fn shell(script: &str) -> Outcome {
 
 fn py(script: &str) -> Outcome {
     let (program, folder) = python();
-    run(&Job {
-        show: vec![folder],
-        ..job(&[&program, "-S", "-E", "-c", script])
-    })
-    .unwrap()
+    run(&Job { show: vec![folder], ..job(&[&program, "-S", "-E", "-c", script]) }).unwrap()
 }
 
 fn text(outcome: &Outcome) -> String {
@@ -80,10 +70,7 @@ fn an_ordinary_program_gets_its_streams_and_status() {
     let outcome = run(&job).unwrap();
     assert_eq!(outcome.ending, Ending::Exited(3));
     assert_eq!(
-        (
-            outcome.stdout.bytes.as_slice(),
-            outcome.stderr.bytes.as_slice()
-        ),
+        (outcome.stdout.bytes.as_slice(), outcome.stderr.bytes.as_slice()),
         (&b"low tide\n"[..], &b"no\n"[..])
     );
     assert_eq!(outcome.limit, None);
@@ -107,14 +94,8 @@ fn each_limit_ends_a_run_with_its_own_reason() {
     let cases = [
         ("while True: pass", LimitHit::Cpu),
         ("import time; time.sleep(60)", LimitHit::Wall),
-        (
-            "x = []\nwhile True: x.append(bytes(1 << 20).replace(b'\\0', b'x'))",
-            LimitHit::Memory,
-        ),
-        (
-            "import sys\nwhile True: sys.stdout.write('x' * 65536)",
-            LimitHit::Output,
-        ),
+        ("x = []\nwhile True: x.append(bytes(1 << 20).replace(b'\\0', b'x'))", LimitHit::Memory),
+        ("import sys\nwhile True: sys.stdout.write('x' * 65536)", LimitHit::Output),
     ];
     for (script, limit) in cases {
         assert_eq!(py(script).limit, Some(limit), "{script}");
@@ -146,11 +127,7 @@ fn a_fork_loop_is_held_to_the_process_limit() {
     let count = py(
         "import os, time\nn = 0\ntry:\n    while n < 999:\n        if os.fork() == 0: time.sleep(9)\n        n += 1\nexcept OSError: pass\nprint(n)",
     );
-    assert!(
-        text(&count).trim().parse::<u32>().unwrap() <= 32,
-        "{}",
-        text(&count)
-    );
+    assert!(text(&count).trim().parse::<u32>().unwrap() <= 32, "{}", text(&count));
 }
 
 #[test]
@@ -159,10 +136,7 @@ fn what_a_program_leaves_behind_is_ended() {
     let outcome = shell("(trap '' TERM HUP INT; setsid sleep 50 & sleep 50 &) ; echo gone");
     assert_eq!(text(&outcome), "gone\n");
     assert!(began.elapsed() < Duration::from_secs(3));
-    let left = Command::new("pgrep")
-        .args(["-fx", "sleep 50"])
-        .output()
-        .unwrap();
+    let left = Command::new("pgrep").args(["-fx", "sleep 50"]).output().unwrap();
     assert_eq!(left.stdout, b"", "a process outlived its sandbox");
 }
 
@@ -182,12 +156,7 @@ fn nothing_of_the_machine_can_be_seen_or_changed() {
         "/proc/1/environ",
     ] {
         let outcome = shell(&format!("cat {path} || ls -a {path}/*"));
-        assert_ne!(
-            outcome.ending,
-            Ending::Exited(0),
-            "{path}: {}",
-            text(&outcome)
-        );
+        assert_ne!(outcome.ending, Ending::Exited(0), "{path}: {}", text(&outcome));
     }
     for path in [
         "/usr/x",
@@ -238,10 +207,7 @@ fn there_are_no_rights_to_gain() {
             text(&outcome)
         );
     }
-    assert_eq!(
-        shell("kill -9 1; kill -STOP 1; exit 7").ending,
-        Ending::Exited(7)
-    );
+    assert_eq!(shell("kill -9 1; kill -STOP 1; exit 7").ending, Ending::Exited(7));
 }
 
 #[test]
@@ -253,36 +219,14 @@ fn files_go_in_and_come_out_and_links_do_not_lead_anywhere() {
                   mkfifo out/pipe; printf x > 'out/odd name'; chmod 000 'out/odd name'; \
                   printf '#!/bin/sh' > run.sh; chmod 755 run.sh; ln -s out/deep way";
     let base = job(&["/bin/sh", "-c", script]);
-    let all = run(&Job {
-        layers: vec![&layer],
-        collect: Collect::All,
-        ..base
-    })
-    .unwrap();
+    let all = run(&Job { layers: vec![&layer], collect: Collect::All, ..base }).unwrap();
     let entries = all.collected.unwrap().entries().unwrap();
-    let mut names: Vec<_> = entries
-        .iter()
-        .map(|it| (it.path.as_str(), it.executable))
-        .collect();
+    let mut names: Vec<_> = entries.iter().map(|it| (it.path.as_str(), it.executable)).collect();
     names.sort_unstable();
-    assert_eq!(
-        names,
-        [
-            ("in/a.txt", false),
-            ("out/deep/b.txt", false),
-            ("run.sh", true)
-        ]
-    );
-    let wanted = ["out/link", "out/deep/b.txt", "way/b.txt", "no"]
-        .map(path)
-        .to_vec();
+    assert_eq!(names, [("in/a.txt", false), ("out/deep/b.txt", false), ("run.sh", true)]);
+    let wanted = ["out/link", "out/deep/b.txt", "way/b.txt", "no"].map(path).to_vec();
     let base = job(&["/bin/sh", "-c", script]);
-    let some = run(&Job {
-        layers: vec![&layer],
-        collect: Collect::Files(wanted),
-        ..base
-    })
-    .unwrap();
+    let some = run(&Job { layers: vec![&layer], collect: Collect::Files(wanted), ..base }).unwrap();
     let entries = some.collected.unwrap().entries().unwrap();
     assert_eq!(entries.len(), 1);
     assert_eq!(entries[0].bytes, b"alpha");
@@ -308,17 +252,10 @@ fn the_channel_carries_lines_and_each_gets_its_own_time() {
                   t = time.process_time()\n    \
                   while time.process_time() - t < 0.9: pass\n    \
                   f.write(b'<' + line)";
-    let job = Job {
-        channel: true,
-        show: vec![folder],
-        ..job(&[&program, "-c", script])
-    };
+    let job = Job { channel: true, show: vec![folder], ..job(&[&program, "-c", script]) };
     let mut running = start(&job).unwrap();
     for _ in 0..4 {
-        assert_eq!(
-            running.exchange(b"tide", 100).unwrap(),
-            Frame::Line(b"<tide".to_vec())
-        );
+        assert_eq!(running.exchange(b"tide", 100).unwrap(), Frame::Line(b"<tide".to_vec()));
     }
     assert_eq!(running.exchange(b"spin", 100).unwrap(), Frame::Closed);
     let outcome = running.finish().unwrap();
@@ -332,14 +269,7 @@ fn the_channel_carries_lines_and_each_gets_its_own_time() {
 fn when_the_tool_is_killed_the_program_goes_too() {
     let marker = "sleep 47.25";
     let running = start(&job(&["/bin/sh", "-c", marker])).unwrap();
-    let seen = || {
-        !Command::new("pgrep")
-            .args(["-f", marker])
-            .output()
-            .unwrap()
-            .stdout
-            .is_empty()
-    };
+    let seen = || !Command::new("pgrep").args(["-f", marker]).output().unwrap().stdout.is_empty();
     let wait_for = |wanted: bool| {
         let began = Instant::now();
         while seen() != wanted && began.elapsed() < Duration::from_secs(5) {

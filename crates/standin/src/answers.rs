@@ -37,24 +37,13 @@ impl Moment<'_> {
     fn draw(&self, what: &str) -> f64 {
         let (seed, request) = (self.seed.to_string(), self.request_seed.to_string());
         let attempt = self.attempt.to_string();
-        unit(&[
-            what,
-            &seed,
-            &self.model.name,
-            &self.task.name,
-            &request,
-            &attempt,
-        ])
+        unit(&[what, &seed, &self.model.name, &self.task.name, &request, &attempt])
     }
 
     fn succeeds(&self) -> bool {
         let gap = self.model.skill - f64::from(self.task.difficulty);
         let at_first = 1.0 / (1.0 + (-STEEPNESS * gap).exp());
-        let chance = if self.attempt == 1 {
-            at_first
-        } else {
-            self.model.repair
-        };
+        let chance = if self.attempt == 1 { at_first } else { self.model.repair };
         self.draw("success") < chance
     }
 }
@@ -62,12 +51,7 @@ impl Moment<'_> {
 /// Says something.
 pub fn answer(moment: Moment<'_>) -> Said {
     let proofs = |right: bool| -> Vec<&Proof> {
-        moment
-            .task
-            .proofs
-            .iter()
-            .filter(|proof| proof.right == right)
-            .collect()
+        moment.task.proofs.iter().filter(|proof| proof.right == right).collect()
     };
     let pick = |options: &[&Proof]| {
         let index = (moment.draw("which") * options.len() as f64) as usize;
@@ -94,11 +78,7 @@ pub fn answer(moment: Moment<'_>) -> Said {
 }
 
 fn code_of(task: &Task, proof: &Proof) -> String {
-    let bytes = proof
-        .files
-        .get(task.file())
-        .map(Vec::as_slice)
-        .unwrap_or_default();
+    let bytes = proof.files.get(task.file()).map(Vec::as_slice).unwrap_or_default();
     String::from_utf8_lossy(bytes).into_owned()
 }
 
@@ -125,10 +105,7 @@ fn dressed(moment: Moment<'_>, code: &str) -> Said {
             _ => block.trim_end_matches('`').to_owned(),
         }
     };
-    Said {
-        text,
-        cut_off: false,
-    }
+    Said { text, cut_off: false }
 }
 
 fn prose(moment: Moment<'_>) -> Said {
@@ -138,22 +115,13 @@ fn prose(moment: Moment<'_>) -> Said {
          the input step by step, keep the intermediate results, and give back what is asked for. \
          Mind the edge cases, such as an empty list."
     );
-    Said {
-        text,
-        cut_off: false,
-    }
+    Said { text, cut_off: false }
 }
 
 fn cut_off(moment: Moment<'_>, code: &str) -> Said {
-    let half: Vec<&str> = code
-        .lines()
-        .take(code.lines().count().div_ceil(2))
-        .collect();
+    let half: Vec<&str> = code.lines().take(code.lines().count().div_ceil(2)).collect();
     let block = fenced(moment, &half.join("\n"));
-    Said {
-        text: block.trim_end_matches('`').trim_end().to_owned(),
-        cut_off: true,
-    }
+    Said { text: block.trim_end_matches('`').trim_end().to_owned(), cut_off: true }
 }
 
 fn other_language(moment: Moment<'_>) -> Said {
@@ -164,10 +132,7 @@ fn other_language(moment: Moment<'_>) -> Said {
         "```python\nimport sys\n\ndef solve(text):\n    return len(text.split())\n\n\
          print(solve(sys.stdin.read()))\n```"
     };
-    Said {
-        text: text.to_owned(),
-        cut_off: false,
-    }
+    Said { text: text.to_owned(), cut_off: false }
 }
 
 /// The code, made to crash when it is used.

@@ -109,15 +109,10 @@ pub fn start(standin: Standin, port: u16, log: Option<Log>) -> Result<Handle, St
     let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, port)).map_err(fail)?;
     listener.set_nonblocking(true).map_err(fail)?;
     let address = listener.local_addr().map_err(fail)?;
-    let runtime = tokio::runtime::Builder::new_current_thread()
-        .enable_all()
-        .build();
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(fail)?;
-    let shared = Arc::new(Shared {
-        standin,
-        log: Mutex::new(log),
-        refused: Mutex::new(HashMap::new()),
-    });
+    let shared =
+        Arc::new(Shared { standin, log: Mutex::new(log), refused: Mutex::new(HashMap::new()) });
     let router = Router::new()
         .route("/v1/chat/completions", post(complete))
         .route("/v1/models", get(models))
@@ -135,11 +130,7 @@ pub fn start(standin: Standin, port: u16, log: Option<Log>) -> Result<Handle, St
             }
         });
     });
-    Ok(Handle {
-        address,
-        stop: Some(stop),
-        thread: Some(thread),
-    })
+    Ok(Handle { address, stop: Some(stop), thread: Some(thread) })
 }
 
 #[derive(Debug, Deserialize)]
@@ -168,18 +159,12 @@ struct StreamOptions {
 
 async fn models(State(shared): State<Arc<Shared>>) -> Json<Value> {
     let models = shared.standin.models.iter();
-    let data: Vec<_> = models
-        .map(|it| json!({ "id": it.name, "object": "model" }))
-        .collect();
+    let data: Vec<_> = models.map(|it| json!({ "id": it.name, "object": "model" })).collect();
     Json(json!({ "object": "list", "data": data }))
 }
 
 fn refuse(status: StatusCode, message: &str, code: &str) -> Response {
-    (
-        status,
-        Json(json!({ "error": { "message": message, "code": code } })),
-    )
-        .into_response()
+    (status, Json(json!({ "error": { "message": message, "code": code } }))).into_response()
 }
 
 async fn complete(
@@ -191,11 +176,7 @@ async fn complete(
     if let Some(key) = &standin.key {
         let sent = headers.get("authorization").and_then(|it| it.to_str().ok());
         if sent != Some(&format!("Bearer {key}")) {
-            return refuse(
-                StatusCode::UNAUTHORIZED,
-                "the key is not valid",
-                "invalid_key",
-            );
+            return refuse(StatusCode::UNAUTHORIZED, "the key is not valid", "invalid_key");
         }
     }
     let Some(model) = standin.models.iter().find(|it| it.name == request.model) else {
@@ -208,36 +189,20 @@ async fn complete(
     }
     let asked = request.messages.iter().find(|it| it.role == "user");
     let asked = asked.map(|it| it.content.as_str()).unwrap_or_default();
-    let known = standin
-        .tasks
-        .iter()
-        .filter(|task| asked.contains(&task.statement));
+    let known = standin.tasks.iter().filter(|task| asked.contains(&task.statement));
     let said = match known.max_by_key(|task| task.statement.len()) {
         Some(task) => {
             let answers = request.messages.iter().filter(|it| it.role == "assistant");
             let attempt = 1 + answers.count();
             shared.write_down(&request, task, attempt);
-            answer(Moment {
-                seed: standin.seed,
-                request_seed: request.seed,
-                attempt,
-                model,
-                task,
-            })
+            answer(Moment { seed: standin.seed, request_seed: request.seed, attempt, model, task })
         }
-        None => Said {
-            text: "I do not know that task.".to_owned(),
-            cut_off: false,
-        },
+        None => Said { text: "I do not know that task.".to_owned(), cut_off: false },
     };
     let usage = usage(&request, &said.text);
     tokio::time::sleep(Duration::from_secs_f64(model.latency)).await;
     if request.stream {
-        return stream(
-            model,
-            said,
-            request.stream_options.include_usage.then_some(usage),
-        );
+        return stream(model, said, request.stream_options.include_usage.then_some(usage));
     }
     tokio::time::sleep(writing_time(model, said.text.len())).await;
     Json(json!({
@@ -256,9 +221,7 @@ async fn complete(
 impl Shared {
     fn write_down(&self, request: &Request, task: &Task, attempt: usize) {
         if let Some(log) = &mut *self.log.lock().unwrap_or_else(PoisonError::into_inner) {
-            let at = SystemTime::now()
-                .duration_since(UNIX_EPOCH)
-                .unwrap_or_default();
+            let at = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
             let row = json!({
                 "at": at.as_secs_f64(),
                 "model": request.model,
@@ -276,19 +239,13 @@ impl Shared {
         if model.fault_rate == 0.0 {
             return false;
         }
-        let text: String = request
-            .messages
-            .iter()
-            .map(|it| it.content.as_str())
-            .collect();
+        let text: String = request.messages.iter().map(|it| it.content.as_str()).collect();
         let (own, seed) = (self.standin.seed.to_string(), request.seed.to_string());
         if unit(&["fault", &own, &model.name, &seed, &text]) >= model.fault_rate {
             return false;
         }
         let mut refused = self.refused.lock().unwrap_or_else(PoisonError::into_inner);
-        let count = refused
-            .entry(format!("{} {seed} {text}", model.name))
-            .or_default();
+        let count = refused.entry(format!("{} {seed} {text}", model.name)).or_default();
         *count += 1;
         *count <= model.fault_repeats
     }
@@ -304,17 +261,9 @@ fn tokens(text: &str) -> usize {
 
 /// Everything but the last message was sent before, and so comes from the cache.
 fn usage(request: &Request, text: &str) -> Value {
-    let counts: Vec<usize> = request
-        .messages
-        .iter()
-        .map(|it| tokens(&it.content))
-        .collect();
+    let counts: Vec<usize> = request.messages.iter().map(|it| tokens(&it.content)).collect();
     let input: usize = counts.iter().sum();
-    let fresh = if counts.len() > 2 {
-        counts.last().copied().unwrap_or(0)
-    } else {
-        input
-    };
+    let fresh = if counts.len() > 2 { counts.last().copied().unwrap_or(0) } else { input };
     json!({
         "prompt_tokens": input,
         "completion_tokens": tokens(text),

@@ -96,11 +96,8 @@ mod tests {
         assert_eq!(models.len(), 4);
         assert!(models.windows(2).all(|pair| pair[0].skill > pair[1].skill));
         assert!(
-            parse_models(
-                "m",
-                "[[model]]\nname='a'\nskill=1\nrepair=2\ntokens_per_second=1"
-            )
-            .is_err()
+            parse_models("m", "[[model]]\nname='a'\nskill=1\nrepair=2\ntokens_per_second=1")
+                .is_err()
         );
     }
 }

@@ -29,11 +29,8 @@ pub fn run(
     let folder = &args.out;
     lay_out(folder, args.seed)?;
     let plan = folder.join("plan.toml");
-    let mut preparation = prepare(
-        &plan,
-        &|name| surroundings.variable(name),
-        env!("CARGO_PKG_VERSION"),
-    )?;
+    let mut preparation =
+        prepare(&plan, &|name| surroundings.variable(name), env!("CARGO_PKG_VERSION"))?;
     let docket = read_docket(&folder.join("docket"), &Recipes::shipped())?;
     let standin = Standin {
         models: shipped_models(),
@@ -43,17 +40,8 @@ pub fn run(
     };
     let handle = start(standin, 0, None)?;
     preparation.redirect(&handle.endpoint())?;
-    let chats = preparation
-        .plan
-        .candidates
-        .iter()
-        .filter(|it| matches!(it, Candidate::Chat(_)));
-    writeln!(
-        err,
-        "{} simulated models answer at {}",
-        chats.count(),
-        handle.endpoint()
-    )?;
+    let chats = preparation.plan.candidates.iter().filter(|it| matches!(it, Candidate::Chat(_)));
+    writeln!(err, "{} simulated models answer at {}", chats.count(), handle.endpoint())?;
     let record = folder.join("record");
     let code = hold_all(&preparation, &record, surroundings, out, err)?;
     let (shown, record) = (folder.display(), record.display());
@@ -82,13 +70,7 @@ fn lay_out(folder: &Path, seed: Option<u64>) -> Result<(), Failure> {
 }
 
 fn write_folder(from: &Dir<'_>, to: &Path, seed: Option<u64>) -> Result<(), Failure> {
-    let failed = |path: PathBuf| {
-        move |source| Failure::File {
-            what: "write",
-            path,
-            source,
-        }
-    };
+    let failed = |path: PathBuf| move |source| Failure::File { what: "write", path, source };
     fs::create_dir_all(to).map_err(failed(to.to_owned()))?;
     for dir in from.dirs() {
         let name = dir.path().file_name().unwrap_or_default();
@@ -112,11 +94,7 @@ fn write_folder(from: &Dir<'_>, to: &Path, seed: Option<u64>) -> Result<(), Fail
 
 fn with_seed(plan: &str, seed: u64) -> String {
     let line = |line: &str| {
-        if line.starts_with("seed = ") {
-            format!("seed = {seed}\n")
-        } else {
-            format!("{line}\n")
-        }
+        if line.starts_with("seed = ") { format!("seed = {seed}\n") } else { format!("{line}\n") }
     };
     plan.lines().map(line).collect()
 }

@@ -22,10 +22,7 @@ pub fn run(
     out: &mut dyn Write,
     err: &mut dyn Write,
 ) -> Result<u8, Failure> {
-    let record = args
-        .record
-        .clone()
-        .unwrap_or_else(|| record_beside(&args.plan));
+    let record = args.record.clone().unwrap_or_else(|| record_beside(&args.plan));
     let lookup = |name: &str| surroundings.variable(name);
     let preparation = prepare(&args.plan, &lookup, env!("CARGO_PKG_VERSION"))?;
     let code = hold_all(&preparation, &record, surroundings, out, err)?;
@@ -54,19 +51,11 @@ pub fn hold_all(
     }
     let judging = std::thread::available_parallelism().map_or(1, usize::from);
     let judging = judging.min(preparation.plan.parallel as usize);
-    let options = HoldOptions {
-        record: record.to_owned(),
-        judging,
-    };
+    let options = HoldOptions { record: record.to_owned(), judging };
     let stop = stop_on_signal();
     let currency = &preparation.plan.currency;
     let summary = if surroundings.err_is_terminal() {
-        let names: Vec<&str> = preparation
-            .plan
-            .candidates
-            .iter()
-            .map(|it| it.name())
-            .collect();
+        let names: Vec<&str> = preparation.plan.candidates.iter().map(|it| it.name()).collect();
         let mut bars = Bars::new(&names, currency, surroundings.err_colour());
         let summary = hold(preparation, &options, &stop, &mut bars);
         bars.clear();
@@ -96,26 +85,15 @@ fn stop_on_signal() -> Arc<AtomicBool> {
 fn tell(summary: &Summary, record: &Path, err: &mut dyn Write) -> Result<u8, Failure> {
     for (candidate, why) in &summary.halted {
         let candidate = safe(candidate);
-        writeln!(
-            err,
-            "error: candidate `{candidate}` was no longer asked: {}",
-            safe(why)
-        )?;
+        writeln!(err, "error: candidate `{candidate}` was no longer asked: {}", safe(why))?;
     }
     if summary.stopped {
         writeln!(err, "stopped: {} trials are not held", summary.not_held)?;
     }
-    let faults = summary
-        .void
-        .iter()
-        .filter(|it| *it.0 != VoidReason::ToolMissing);
+    let faults = summary.void.iter().filter(|it| *it.0 != VoidReason::ToolMissing);
     let outside = faults.map(|it| it.1).sum::<usize>() > summary.unanswered;
     if summary.unanswered > 0 {
-        writeln!(
-            err,
-            "note: {} trials have no recorded answer and are void",
-            summary.unanswered
-        )?;
+        writeln!(err, "note: {} trials have no recorded answer and are void", summary.unanswered)?;
     }
     let again = outside || summary.not_held > 0 || !summary.halted.is_empty();
     if again {

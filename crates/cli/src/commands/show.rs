@@ -17,11 +17,8 @@ pub fn run(
     out: &mut dyn Write,
 ) -> Result<u8, Failure> {
     let record = Record::open(&args.record)?;
-    let selection = Selection {
-        task: args.task.clone(),
-        candidate: args.candidate.clone(),
-        trial: args.trial,
-    };
+    let selection =
+        Selection { task: args.task.clone(), candidate: args.candidate.clone(), trial: args.trial };
     let trials = record.trials()?;
     if !trials.iter().any(|trial| selection.takes(trial)) {
         return Err(nothing(args, &record));
@@ -29,10 +26,7 @@ pub fn run(
     if args.json {
         show_json(out, &record, &selection, args.unseal)?;
     } else {
-        let options = ShowOptions {
-            unseal: args.unseal,
-            style: surroundings.style(),
-        };
+        let options = ShowOptions { unseal: args.unseal, style: surroundings.style() };
         show(out, &record, &selection, options)?;
     }
     Ok(0)
@@ -41,34 +35,15 @@ pub fn run(
 fn nothing(args: &ShowArgs, record: &Record) -> Failure {
     let mut wanted = Vec::new();
     wanted.extend(args.task.as_ref().map(|it| format!("of task `{it}`")));
-    wanted.extend(
-        args.candidate
-            .as_ref()
-            .map(|it| format!("of candidate `{it}`")),
-    );
+    wanted.extend(args.candidate.as_ref().map(|it| format!("of candidate `{it}`")));
     wanted.extend(args.trial.map(|it| format!("number {it}")));
-    let wanted = if wanted.is_empty() {
-        "begun yet".to_owned()
-    } else {
-        wanted.join(", ")
-    };
+    let wanted = if wanted.is_empty() { "begun yet".to_owned() } else { wanted.join(", ") };
     let manifest = record.manifest();
     let list = |names: BTreeSet<&str>| names.into_iter().collect::<Vec<_>>().join(", ");
     let there = format!(
         "tasks: {}; candidates: {}",
         list(manifest.tasks.iter().map(|it| it.name.as_str()).collect()),
-        list(
-            manifest
-                .plan
-                .candidates
-                .iter()
-                .map(|it| it.name())
-                .collect()
-        ),
+        list(manifest.plan.candidates.iter().map(|it| it.name()).collect()),
     );
-    Failure::NothingSelected {
-        record: args.record.clone(),
-        wanted,
-        there,
-    }
+    Failure::NothingSelected { record: args.record.clone(), wanted, there }
 }

@@ -39,21 +39,9 @@ pub fn run(
         },
     };
     let log = args.log.as_deref().map(open_log).transpose()?;
-    let names = models
-        .iter()
-        .map(|it| it.name.clone())
-        .collect::<Vec<_>>()
-        .join(", ");
-    let handle = start(
-        Standin {
-            models,
-            tasks: docket.tasks,
-            seed: args.seed,
-            key,
-        },
-        args.port,
-        log,
-    )?;
+    let names = models.iter().map(|it| it.name.clone()).collect::<Vec<_>>().join(", ");
+    let handle =
+        start(Standin { models, tasks: docket.tasks, seed: args.seed, key }, args.port, log)?;
     writeln!(out, "{}", handle.endpoint())?;
     out.flush()?;
     writeln!(err, "serving {names}; interrupt to end")?;
@@ -63,10 +51,6 @@ pub fn run(
 
 fn open_log(path: &Path) -> Result<Log, Failure> {
     let file = OpenOptions::new().create(true).append(true).open(path);
-    let failed = |source| Failure::File {
-        what: "open",
-        path: path.to_owned(),
-        source,
-    };
+    let failed = |source| Failure::File { what: "open", path: path.to_owned(), source };
     Ok(Box::new(file.map_err(failed)?))
 }

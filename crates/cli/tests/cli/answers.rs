@@ -40,16 +40,9 @@ fn judge_proofs(kind: &str) -> Vec<(String, String)> {
     let trials = shown["trials"].as_array().unwrap();
     let verdict = |trial: &serde_json::Value| {
         let text = |key: &str| trial[key].as_str().unwrap_or_default().to_owned();
-        (
-            format!("{} {}", text("task"), trial["sample"]),
-            text("verdict"),
-        )
+        (format!("{} {}", text("task"), trial["sample"]), text("verdict"))
     };
-    let verdicts: Vec<_> = trials
-        .iter()
-        .map(verdict)
-        .filter(|it| it.1 != "void")
-        .collect();
+    let verdicts: Vec<_> = trials.iter().map(verdict).filter(|it| it.1 != "void").collect();
     assert_eq!(verdicts.len(), lines.lines().count());
     verdicts
 }
@@ -79,19 +72,10 @@ fn each_way_to_fail_has_its_own_reason() {
         ("def gap(a, b):\n    while True: pass\n", "timed out"),
         ("def gap(a, b:\n    return a\n", "did not build"),
         ("def gip(a, b):\n    return a - b\n", "did not build"),
-        (
-            "import nowhere\ndef gap(a, b):\n    return a - b\n",
-            "did not build",
-        ),
+        ("import nowhere\ndef gap(a, b):\n    return a - b\n", "did not build"),
         ("First, subtract the one from the other.", "no code found"),
-        (
-            "```js\nfunction gap(a, b) { return a - b; }\n```",
-            "wrong language",
-        ),
-        (
-            "def gap(a, b):\n    # rest as before\n    pass\n",
-            "incomplete",
-        ),
+        ("```js\nfunction gap(a, b) { return a - b; }\n```", "wrong language"),
+        ("def gap(a, b):\n    # rest as before\n    pass\n", "incomplete"),
     ] {
         let attempt = bed.judge_gap(answer);
         assert_eq!(attempt["reason"], reason, "{answer}: {attempt:#}");
@@ -124,10 +108,7 @@ fn honest_oddities_pass() {
 fn files_and_patches_are_answers_too() {
     let bed = Bed::new();
     bed.gap_docket("time = 2");
-    bed.write(
-        "docket/gap/given/solution.py",
-        "def gap(a, b):\n    return b - a\n",
-    );
+    bed.write("docket/gap/given/solution.py", "def gap(a, b):\n    return b - a\n");
     bed.recorded("samples = 3", &[]);
     let good = "--- a/solution.py\n+++ b/solution.py\n@@ -1,2 +1,2 @@\n def gap(a, b):\n-    return b - a\n+    return a - b\n";
     let rows = [
@@ -135,23 +116,12 @@ fn files_and_patches_are_answers_too() {
         json!({"task": "gap", "sample": 2, "patch": good}),
         json!({"task": "gap", "sample": 3, "patch": good.replace("-    return b - a", "-    return b + a")}),
     ];
-    bed.write(
-        "answers.jsonl",
-        &rows.map(|row| format!("{row}\n")).concat(),
-    );
+    bed.write("answers.jsonl", &rows.map(|row| format!("{row}\n")).concat());
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
     let shown = bed.json(&["show", "record", "--json"]);
     for trial in shown["trials"].as_array().unwrap() {
-        let expected = if trial["sample"] == 3 {
-            "patch does not apply"
-        } else {
-            ""
-        };
-        assert_eq!(
-            trial["reason"].as_str().unwrap_or_default(),
-            expected,
-            "{trial:#}"
-        );
+        let expected = if trial["sample"] == 3 { "patch does not apply" } else { "" };
+        assert_eq!(trial["reason"].as_str().unwrap_or_default(), expected, "{trial:#}");
     }
 }
 
@@ -166,9 +136,6 @@ fn the_strict_reading_counts_when_the_plan_says_so() {
         assert_eq!(bed.run(&["run", "plan.toml", "--record", &record]).code, 0);
         let trial = &bed.json(&["show", &record, "--json"])["trials"][0];
         assert_eq!(trial["verdict"], verdict);
-        assert_eq!(
-            trial["attempts"][0]["deviations"],
-            json!(["text around the code"])
-        );
+        assert_eq!(trial["attempts"][0]["deviations"], json!(["text around the code"]));
     }
 }

@@ -24,9 +24,7 @@ pub struct Ran {
 
 impl Bed {
     pub fn new() -> Self {
-        Self {
-            folder: tempfile::tempdir().unwrap(),
-        }
+        Self { folder: tempfile::tempdir().unwrap() }
     }
 
     pub fn path(&self, name: &str) -> PathBuf {
@@ -97,9 +95,7 @@ impl Bed {
 
     /// A plan for one candidate with recorded answers, each a task and what was answered.
     pub fn recorded(&self, head: &str, answers: &[(&str, &str)]) {
-        let lines = answers
-            .iter()
-            .map(|(task, answer)| json!({"task": task, "answer": answer}));
+        let lines = answers.iter().map(|(task, answer)| json!({"task": task, "answer": answer}));
         let lines: String = lines.map(|line| format!("{line}\n")).collect();
         self.write("answers.jsonl", &lines);
         self.write(
@@ -123,23 +119,11 @@ impl Bed {
     /// Serves simulated models; the address comes with it.
     pub fn standin(&self, args: &[&str], env: &[(&str, &str)]) -> Standin {
         let mut command = self.command(Path::new(PROGRAM));
-        command
-            .args(["standin", "docket", "--port", "0"])
-            .args(args)
-            .envs(env.iter().copied());
-        let mut child = command
-            .stdout(Stdio::piped())
-            .stderr(Stdio::null())
-            .spawn()
-            .unwrap();
+        command.args(["standin", "docket", "--port", "0"]).args(args).envs(env.iter().copied());
+        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
         let mut address = String::new();
-        BufReader::new(child.stdout.take().unwrap())
-            .read_line(&mut address)
-            .unwrap();
-        Standin {
-            child,
-            address: address.trim().to_owned(),
-        }
+        BufReader::new(child.stdout.take().unwrap()).read_line(&mut address).unwrap();
+        Standin { child, address: address.trim().to_owned() }
     }
 
     /// A plan for simulated models.
@@ -151,10 +135,7 @@ impl Bed {
             )
         });
         let candidates: String = candidates.collect();
-        self.write(
-            "plan.toml",
-            &format!("docket = \"docket\"\n{head}\n{candidates}"),
-        );
+        self.write("plan.toml", &format!("docket = \"docket\"\n{head}\n{candidates}"));
     }
 }
 
@@ -181,9 +162,7 @@ pub fn ran(command: &mut Command) -> Ran {
 }
 
 fn rustup_home() -> PathBuf {
-    let home = std::env::var_os("HOME")
-        .map(PathBuf::from)
-        .unwrap_or_default();
+    let home = std::env::var_os("HOME").map(PathBuf::from).unwrap_or_default();
     std::env::var_os("RUSTUP_HOME").map_or_else(|| home.join(".rustup"), PathBuf::from)
 }
 

@@ -8,17 +8,10 @@ fn the_demo_ranks_its_models_by_the_skill_they_were_given() {
     let ran = bed.run(&["demo", "--out", "demo"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert!(ran.out.contains("Look next:"), "{}", ran.out);
-    assert!(
-        ran.out.lines().all(|line| line.chars().count() <= 100),
-        "{}",
-        ran.out
-    );
+    assert!(ran.out.lines().all(|line| line.chars().count() <= 100), "{}", ran.out);
     let standings = bed.json(&["standings", "demo/record", "--json"]);
     let rows = standings["candidates"].as_array().unwrap();
-    let names: Vec<_> = rows
-        .iter()
-        .map(|row| row["name"].as_str().unwrap())
-        .collect();
+    let names: Vec<_> = rows.iter().map(|row| row["name"].as_str().unwrap()).collect();
     assert_eq!((names[0], names[3]), ("kittiwake", "puffin"), "{names:?}");
     assert_eq!((&rows[0]["rank"], &rows[3]["rank"]), (&1.into(), &4.into()));
     for row in rows {
@@ -40,11 +33,7 @@ fn a_folder_that_holds_something_else_is_left_alone() {
     bed.write("demo/letters.txt", "dear harbour master");
     let ran = bed.run(&["demo", "--out", "demo"]);
     assert_eq!(ran.code, 2);
-    assert!(
-        ran.err.contains("is no demo of this version"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.err.contains("is no demo of this version"), "{}", ran.err);
     assert!(!bed.path("demo/plan.toml").exists());
 }
 
@@ -65,14 +54,9 @@ fn the_same_seed_gives_the_same_verdicts_and_another_seed_others() {
             .iter()
             .map(|trial| {
                 let attempts = trial["attempts"].as_array().unwrap();
-                let answers: Vec<_> = attempts
-                    .iter()
-                    .map(|it| (&it["answer"], &it["reason"]))
-                    .collect();
-                format!(
-                    "{} {} {} {answers:?}",
-                    trial["candidate"], trial["task"], trial["sample"]
-                )
+                let answers: Vec<_> =
+                    attempts.iter().map(|it| (&it["answer"], &it["reason"])).collect();
+                format!("{} {} {} {answers:?}", trial["candidate"], trial["task"], trial["sample"])
             })
             .collect();
         rows.sort();

@@ -48,15 +48,8 @@ fn attacks_end_within_their_limits_with_the_right_reason() {
         assert_eq!(attempt["reason"], reason, "{answer}: {attempt:#}");
         assert!(began.elapsed() < Duration::from_secs(12), "{answer}");
     }
-    let left = Command::new("pgrep")
-        .args(["-fx", "sleep 4711.25"])
-        .output()
-        .unwrap();
-    assert_eq!(
-        String::from_utf8_lossy(&left.stdout),
-        "",
-        "something was left behind"
-    );
+    let left = Command::new("pgrep").args(["-fx", "sleep 4711.25"]).output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&left.stdout), "", "something was left behind");
 }
 
 /// None of these solves the task; none may pass.
@@ -120,10 +113,7 @@ fn a_whole_program_gets_the_same_treatment() {
          difficulty = 1\n[program]\nfile = \"main.sh\"\n[limits]\ntime = 1\nmemory = 96\n\
          output = \"64 KiB\"\nprocesses = 16\n+++\nCopy the input.\n",
     );
-    bed.write(
-        "docket/log/sealed/cases.jsonl",
-        "{\"stdin\": \"a\\n\", \"stdout\": \"a\\n\"}\n",
-    );
+    bed.write("docket/log/sealed/cases.jsonl", "{\"stdin\": \"a\\n\", \"stdout\": \"a\\n\"}\n");
     for (script, reason) in [
         ("cat", ""),
         ("cat; exit 3", "crashed"),
@@ -142,11 +132,7 @@ fn a_whole_program_gets_the_same_treatment() {
         let trial = &bed.json(&["show", "record", "--json"])["trials"][0];
         // A fork bomb is held to its limits; what it leaves of them is up to luck.
         if !script.starts_with(':') {
-            assert_eq!(
-                trial["reason"].as_str().unwrap_or_default(),
-                reason,
-                "{script}: {trial:#}"
-            );
+            assert_eq!(trial["reason"].as_str().unwrap_or_default(), reason, "{script}: {trial:#}");
         }
     }
 }

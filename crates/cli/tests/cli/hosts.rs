@@ -12,10 +12,7 @@ fn models(fault: &str) -> String {
 fn a_refusal_is_tried_again_and_does_not_count_against_the_model() {
     let bed = Bed::new();
     bed.demo_docket(&["tide-gap", "berth-label"]);
-    bed.write(
-        "models.toml",
-        &models("fault_rate = 1.0\nfault_status = 429"),
-    );
+    bed.write("models.toml", &models("fault_rate = 1.0\nfault_status = 429"));
     let standin = bed.standin(&["--models", "models.toml"], &[]);
     bed.chats("samples = 2", &standin.address, &["petrel"], "");
     let ran = bed.run(&["run", "plan.toml"]);
@@ -32,20 +29,13 @@ fn a_refusal_is_tried_again_and_does_not_count_against_the_model() {
 fn what_stays_refused_is_void_and_is_held_again_later() {
     let bed = Bed::new();
     bed.demo_docket(&["tide-gap"]);
-    bed.write(
-        "models.toml",
-        &models("fault_rate = 1.0\nfault_status = 503\nfault_repeats = 2"),
-    );
+    bed.write("models.toml", &models("fault_rate = 1.0\nfault_status = 503\nfault_repeats = 2"));
     let standin = bed.standin(&["--models", "models.toml"], &[]);
     bed.chats("", &standin.address, &["petrel"], "retries = 0");
     for _ in 0..2 {
         let ran = bed.run(&["run", "plan.toml"]);
         assert_eq!(ran.code, 3);
-        assert!(
-            ran.err.contains("hint: run the same command again"),
-            "{}",
-            ran.err
-        );
+        assert!(ran.err.contains("hint: run the same command again"), "{}", ran.err);
         let row = &bed.json(&["standings", "record", "--json"])["candidates"][0];
         assert_eq!(
             (&row["void"], &row["trials"], &row["rank"]),
@@ -54,10 +44,7 @@ fn what_stays_refused_is_void_and_is_held_again_later() {
     }
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
     let trial = &bed.json(&["show", "record", "--json"])["trials"][0];
-    assert_eq!(
-        (&trial["verdict"], &trial["holding"]),
-        (&"pass".into(), &3.into())
-    );
+    assert_eq!((&trial["verdict"], &trial["holding"]), (&"pass".into(), &3.into()));
 }
 
 #[test]
@@ -66,12 +53,7 @@ fn streaming_and_whole_answers_come_to_the_same() {
     bed.demo_docket(&["tide-windows", "tow-order"]);
     let standin = bed.standin(&[], &[]);
     let answers = |more: &str, record: &str| {
-        bed.chats(
-            "samples = 2\nattempts = 2",
-            &standin.address,
-            &["petrel"],
-            more,
-        );
+        bed.chats("samples = 2\nattempts = 2", &standin.address, &["petrel"], more);
         assert_eq!(bed.run(&["run", "plan.toml", "--record", record]).code, 0);
         let shown = bed.json(&["show", record, "--json"]);
         let trials = shown["trials"].as_array().unwrap().clone();
@@ -83,48 +65,29 @@ fn streaming_and_whole_answers_come_to_the_same() {
                 assert_eq!(streamed, more.contains("true"));
                 assert!(request["tokens_output"].as_u64().unwrap() > 0);
                 assert_eq!(request["tokens_estimated"], false);
-                format!(
-                    "{} {} {}",
-                    trial["task"], trial["sample"], trial["attempts"][0]["answer"]
-                )
+                format!("{} {} {}", trial["task"], trial["sample"], trial["attempts"][0]["answer"])
             })
             .collect();
         rows.sort();
         rows
     };
-    assert_eq!(
-        answers("stream = false", "a.record"),
-        answers("stream = true", "b.record")
-    );
+    assert_eq!(answers("stream = false", "a.record"), answers("stream = true", "b.record"));
 }
 
 #[test]
 fn nobody_there_a_wrong_key_and_a_wrong_model_are_told() {
     let bed = Bed::new();
     bed.demo_docket(&["tide-gap", "berth-label", "tow-order"]);
-    let standin = bed.standin(
-        &["--key-env", "HARBOUR_KEY"],
-        &[("HARBOUR_KEY", "seaworthy-1234")],
-    );
+    let standin = bed.standin(&["--key-env", "HARBOUR_KEY"], &[("HARBOUR_KEY", "seaworthy-1234")]);
     let run = |more: &str, address: &str, model: &str, key: &str, record: &str| {
         bed.chats("samples = 2", address, &[model], more);
         let ran = bed.run_with(&["run", "plan.toml", "--record", record], &[("KEY", key)]);
-        assert!(
-            !ran.err.contains("barnacle-9999"),
-            "a key was printed: {}",
-            ran.err
-        );
+        assert!(!ran.err.contains("barnacle-9999"), "a key was printed: {}", ran.err);
         let row = bed.json(&["standings", record, "--json"])["candidates"][0].clone();
         (ran.code, ran.err, row["solved"].as_u64().unwrap())
     };
     let with_key = "key_env = \"KEY\"";
-    let (code, err, _) = run(
-        with_key,
-        &standin.address,
-        "kittiwake",
-        "barnacle-9999",
-        "a",
-    );
+    let (code, err, _) = run(with_key, &standin.address, "kittiwake", "barnacle-9999", "a");
     assert_eq!(code, 3);
     assert!(
         err.contains("`kittiwake` was no longer asked: status 401: the key is not valid"),
@@ -138,13 +101,7 @@ fn nobody_there_a_wrong_key_and_a_wrong_model_are_told() {
     assert_eq!(code, 3);
     assert!(err.contains("http://127.0.0.1:9/v1"), "{err}");
     // The same record, the host back: what is missing is held.
-    let (code, err, solved) = run(
-        with_key,
-        &standin.address,
-        "kittiwake",
-        "seaworthy-1234",
-        "a",
-    );
+    let (code, err, solved) = run(with_key, &standin.address, "kittiwake", "seaworthy-1234", "a");
     assert_eq!((code, solved > 3), (0, true), "{err}");
 }
 
@@ -165,11 +122,7 @@ fn feedback_goes_back_and_holds_nothing_sealed() {
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
     let trial = &bed.json(&["show", "record", "--json"])["trials"][0];
     assert_eq!(trial["verdict"], "pass");
-    let feedback = |index: usize| {
-        trial["attempts"][index]["feedback"]
-            .as_str()
-            .unwrap_or_default()
-    };
+    let feedback = |index: usize| trial["attempts"][index]["feedback"].as_str().unwrap_or_default();
     assert!(feedback(0).contains("ZeroDivisionError: division by zero (line 2, in gap)"));
     assert!(feedback(1).contains("Expected:\n\n```\n2\n```\nFound:\n\n```\n-2\n```"));
     assert_eq!(feedback(2), "");
@@ -179,8 +132,5 @@ fn feedback_goes_back_and_holds_nothing_sealed() {
         }
     }
     let row = &bed.json(&["standings", "record", "--json"])["candidates"][0];
-    assert_eq!(
-        (&row["mean_repairs"], &row["first_try_rate"]),
-        (&2.0.into(), &0.0.into())
-    );
+    assert_eq!((&row["mean_repairs"], &row["first_try_rate"]), (&2.0.into(), &0.0.into()));
 }

@@ -25,48 +25,18 @@ fn bad_files_are_told_with_their_place() {
     let plan = "docket = \"docket\"\nsample = 3\n";
     check("no plan", "plan.toml", None, "failed to read `plan.toml`");
     check("broken plan", "plan.toml", Some("docket = \n"), "line 1");
-    check(
-        "unknown key",
-        "plan.toml",
-        Some(plan),
-        "unknown field `sample`",
-    );
-    check(
-        "no docket",
-        "docket/docket.toml",
-        None,
-        "docket.toml`: it is missing",
-    );
-    check(
-        "unknown form",
-        "docket/gap/brief.md",
-        Some(brief),
-        "line 3, column 8",
-    );
-    check(
-        "no sealed calls",
-        "docket/gap/sealed/calls.jsonl",
-        None,
-        "calls.jsonl`: it is missing",
-    );
+    check("unknown key", "plan.toml", Some(plan), "unknown field `sample`");
+    check("no docket", "docket/docket.toml", None, "docket.toml`: it is missing");
+    check("unknown form", "docket/gap/brief.md", Some(brief), "line 3, column 8");
+    check("no sealed calls", "docket/gap/sealed/calls.jsonl", None, "calls.jsonl`: it is missing");
     check(
         "bad call",
         "docket/gap/sealed/calls.jsonl",
         Some("{\"args\": [1]}\n{\"args\":"),
         "line 2",
     );
-    check(
-        "no answers",
-        "answers.jsonl",
-        None,
-        "failed to read `answers.jsonl`",
-    );
-    check(
-        "bad answer",
-        "answers.jsonl",
-        Some("{\"task\": \"gap\"}"),
-        "line 1: exactly one of",
-    );
+    check("no answers", "answers.jsonl", None, "failed to read `answers.jsonl`");
+    check("bad answer", "answers.jsonl", Some("{\"task\": \"gap\"}"), "line 1: exactly one of");
     insta::assert_snapshot!(said);
 }
 
@@ -74,25 +44,11 @@ fn bad_files_are_told_with_their_place() {
 fn a_key_that_is_not_set_is_noticed_before_anything_is_asked() {
     let bed = Bed::new();
     bed.demo_docket(&["tide-gap"]);
-    bed.chats(
-        "",
-        "http://127.0.0.1:9/v1",
-        &["petrel"],
-        "key_env = \"HARBOUR_KEY\"",
-    );
+    bed.chats("", "http://127.0.0.1:9/v1", &["petrel"], "key_env = \"HARBOUR_KEY\"");
     let ran = bed.run(&["run", "plan.toml"]);
     assert_eq!(ran.code, 2);
-    assert!(
-        ran.err
-            .contains("the environment variable `HARBOUR_KEY` is not set"),
-        "{}",
-        ran.err
-    );
-    assert!(
-        ran.err.contains("hint: set it for this command"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.err.contains("the environment variable `HARBOUR_KEY` is not set"), "{}", ran.err);
+    assert!(ran.err.contains("hint: set it for this command"), "{}", ran.err);
 }
 
 #[test]
@@ -101,11 +57,9 @@ fn records_that_are_none_or_too_new_are_refused() {
     bed.gap_docket("time = 1");
     bed.recorded("", &[("gap", "def gap(a, b): return a - b")]);
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
-    for command in [
-        &["standings", "docket"][..],
-        &["show", "nowhere"],
-        &["show", "docket", "--json"],
-    ] {
+    for command in
+        [&["standings", "docket"][..], &["show", "nowhere"], &["show", "docket", "--json"]]
+    {
         let ran = bed.run(command);
         assert_eq!(ran.code, 2, "{command:?}");
         assert!(ran.err.contains("is no record"), "{}", ran.err);
@@ -117,29 +71,17 @@ fn records_that_are_none_or_too_new_are_refused() {
     for command in [&["standings", "record"][..], &["run", "plan.toml"]] {
         let ran = bed.run(command);
         assert_eq!(ran.code, 2, "{command:?}");
-        assert!(
-            ran.err.contains("has format 9; this version reads up to 1"),
-            "{}",
-            ran.err
-        );
+        assert!(ran.err.contains("has format 9; this version reads up to 1"), "{}", ran.err);
     }
-    assert_eq!(
-        fs::read_to_string(bed.path("record/manifest.json")).unwrap(),
-        newer
-    );
+    assert_eq!(fs::read_to_string(bed.path("record/manifest.json")).unwrap(), newer);
 }
 
 #[test]
 fn wrong_calls_of_the_program_exit_with_2() {
     let bed = Bed::new();
-    for args in [
-        &[][..],
-        &["sail"],
-        &["run"],
-        &["standings"],
-        &["run", "a", "b"],
-        &["demo", "--seed", "x"],
-    ] {
+    for args in
+        [&[][..], &["sail"], &["run"], &["standings"], &["run", "a", "b"], &["demo", "--seed", "x"]]
+    {
         assert_eq!(bed.run(args).code, 2, "{args:?}");
     }
     let help = bed.run(&["--help"]);
@@ -162,25 +104,16 @@ fn a_language_that_is_not_there_makes_void_cells_and_a_note() {
         "[reef]\ntitle = \"Reef\"\ntags = [\"reef\"]\nextensions = [\"reef\"]\ntool = \
          [\"reefc\"]\nrun = [\"{tool}\", \"{file}\"]\n",
     );
-    let answers = [
-        ("gap", "def gap(a, b):\n    return a - b\n"),
-        ("reef", "```reef\nhello\n```"),
-    ];
+    let answers = [("gap", "def gap(a, b):\n    return a - b\n"), ("reef", "```reef\nhello\n```")];
     bed.recorded("recipes = [\"reef.toml\"]", &answers);
     let ran = bed.run(&["run", "plan.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert!(
-        ran.err
-            .contains("reef cannot be run here: `reefc` is not on the search path"),
+        ran.err.contains("reef cannot be run here: `reefc` is not on the search path"),
         "{}",
         ran.err
     );
-    assert!(
-        ran.out
-            .contains("Void trials count for nobody: 1 tool missing."),
-        "{}",
-        ran.out
-    );
+    assert!(ran.out.contains("Void trials count for nobody: 1 tool missing."), "{}", ran.out);
     // A recipe of the user's own, for a tool that is there.
     let awk = "[reef]\ntitle = \"Reef\"\ntags = [\"reef\"]\nextensions = [\"reef\"]\ntool = \
                [\"cat\"]\nrun = [\"{tool}\", \"{file}\"]\n";

@@ -1,9 +1,6 @@
 //! The built program, driven as its users drive it, on files in a temporary folder.
 
-#![expect(
-    clippy::unwrap_used,
-    reason = "a test may stop at the first thing that is wrong"
-)]
+#![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
 
 mod answers;
 mod bed;

@@ -11,13 +11,7 @@ use rusqlite::Connection;
 
 use crate::bed::{Bed, PROGRAM};
 
-const TASKS: &[&str] = &[
-    "tide-gap",
-    "berth-label",
-    "flag-count",
-    "tow-order",
-    "harbour-toll",
-];
+const TASKS: &[&str] = &["tide-gap", "berth-label", "flag-count", "tow-order", "harbour-toll"];
 
 const SLOW: &str = "[[model]]\nname = \"petrel\"\nskill = 2.5\nrepair = 0.4\n\
     tokens_per_second = 900\nlatency = 0.03\n[[model]]\nname = \"puffin\"\nskill = 1.0\n\
@@ -38,10 +32,7 @@ fn a_run_killed_ten_times_ends_with_every_trial_once() {
     let mut kills = 0;
     for round in 0_u64..10 {
         let mut command = bed.command(Path::new(PROGRAM));
-        command
-            .args(["run", "plan.toml"])
-            .stdout(Stdio::null())
-            .stderr(Stdio::null());
+        command.args(["run", "plan.toml"]).stdout(Stdio::null()).stderr(Stdio::null());
         let mut child = command.spawn().unwrap();
         // Spread over the run by a sequence that repeats only after all of it.
         let wait = 120 + round * 379 % 700;
@@ -50,30 +41,17 @@ fn a_run_killed_ten_times_ends_with_every_trial_once() {
         child.kill().unwrap();
         child.wait().unwrap();
     }
-    assert!(
-        kills >= 8,
-        "the run was over after {kills} kills: it is too short for this test"
-    );
+    assert!(kills >= 8, "the run was over after {kills} kills: it is too short for this test");
     let ran = bed.run(&["run", "plan.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
 
     let record = Connection::open(bed.path("record/trials.sqlite")).unwrap();
-    let one = |sql: &str| {
-        record
-            .query_row(sql, [], |row| row.get::<_, i64>(0))
-            .unwrap()
-    };
-    assert_eq!(
-        one("SELECT count(*) FROM trials WHERE verdict IS NOT NULL"),
-        40
-    );
+    let one = |sql: &str| record.query_row(sql, [], |row| row.get::<_, i64>(0)).unwrap();
+    assert_eq!(one("SELECT count(*) FROM trials WHERE verdict IS NOT NULL"), 40);
     assert_eq!(one("SELECT count(*) FROM trials WHERE verdict IS NULL"), 0);
     let keys = "SELECT count(*) FROM (SELECT DISTINCT candidate, task, sample FROM trials)";
     assert_eq!(one(keys), 40);
-    assert_eq!(
-        one("SELECT count(*) FROM attempts WHERE verdict IS NULL"),
-        0
-    );
+    assert_eq!(one("SELECT count(*) FROM attempts WHERE verdict IS NULL"), 0);
     let gaps = "SELECT count(*) FROM (SELECT max(number) AS last, count(*) AS all_of FROM attempts
                 GROUP BY trial, holding) WHERE last <> all_of";
     assert_eq!(one(gaps), 0);
@@ -92,9 +70,7 @@ fn assert_nothing_was_asked_again(bed: &Bed, record: &Connection) {
         )
         .unwrap();
     let committed: BTreeMap<(String, String, i64), i64> = statement
-        .query_map([], |row| {
-            Ok(((row.get(0)?, row.get(1)?, row.get(2)?), row.get(3)?))
-        })
+        .query_map([], |row| Ok(((row.get(0)?, row.get(1)?, row.get(2)?), row.get(3)?)))
         .unwrap()
         .map(Result::unwrap)
         .collect();
@@ -102,16 +78,8 @@ fn assert_nothing_was_asked_again(bed: &Bed, record: &Connection) {
     for line in fs::read_to_string(bed.path("asked.jsonl")).unwrap().lines() {
         let row: serde_json::Value = serde_json::from_str(line).unwrap();
         let text = |key: &str| row[key].as_str().unwrap().to_owned();
-        let key = (
-            text("model"),
-            text("task"),
-            row["attempt"].as_i64().unwrap(),
-        );
-        *asked
-            .entry(key)
-            .or_default()
-            .entry(row["seed"].as_u64().unwrap())
-            .or_default() += 1;
+        let key = (text("model"), text("task"), row["attempt"].as_i64().unwrap());
+        *asked.entry(key).or_default().entry(row["seed"].as_u64().unwrap()).or_default() += 1;
     }
     // A question is a task, a sample (by its seed) and an attempt. At each of ten kills at most
     // five requests were in flight: only these may have been sent again.
@@ -145,10 +113,7 @@ fn an_answer_that_was_committed_is_judged_without_asking() {
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
     let trial = &bed.json(&["show", "record", "--json"])["trials"][0];
     assert_eq!(
-        (
-            &trial["verdict"],
-            trial["attempts"].as_array().unwrap().len()
-        ),
+        (&trial["verdict"], trial["attempts"].as_array().unwrap().len()),
         (&"pass".into(), 1)
     );
 }
@@ -158,62 +123,28 @@ fn more_samples_are_added_and_other_conditions_refused() {
     let bed = Bed::new();
     bed.demo_docket(&["tide-gap"]);
     let standin = bed.standin(&["--log", "asked.jsonl"], &[]);
-    let asked = || {
-        fs::read_to_string(bed.path("asked.jsonl"))
-            .unwrap()
-            .lines()
-            .count()
-    };
+    let asked = || fs::read_to_string(bed.path("asked.jsonl")).unwrap().lines().count();
     bed.chats("samples = 1", &standin.address, &["kittiwake"], "");
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
     assert_eq!(asked(), 1);
-    bed.chats(
-        "samples = 3",
-        &standin.address,
-        &["kittiwake", "puffin"],
-        "",
-    );
+    bed.chats("samples = 3", &standin.address, &["kittiwake", "puffin"], "");
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
     assert_eq!(asked(), 6);
     for (head, more, part) in [
-        (
-            "samples = 3\nattempts = 2",
-            "",
-            "`attempts` was 1, now it is 2",
-        ),
+        ("samples = 3\nattempts = 2", "", "`attempts` was 1, now it is 2"),
         ("samples = 2", "", "`samples` was 3, now it is only 2"),
         ("samples = 3\nseed = 9", "", "`seed` was 0, now it is 9"),
-        (
-            "samples = 3",
-            "sampling = { temperature = 1 }",
-            "is configured otherwise",
-        ),
+        ("samples = 3", "sampling = { temperature = 1 }", "is configured otherwise"),
     ] {
         bed.chats(head, &standin.address, &["kittiwake", "puffin"], more);
         let ran = bed.run(&["run", "plan.toml"]);
         assert_eq!(ran.code, 2, "{head}");
-        assert!(
-            ran.err.contains(part) && ran.err.contains("hint:"),
-            "{}",
-            ran.err
-        );
+        assert!(ran.err.contains(part) && ran.err.contains("hint:"), "{}", ran.err);
     }
-    bed.chats(
-        "samples = 3",
-        &standin.address,
-        &["kittiwake", "puffin"],
-        "",
-    );
-    bed.write(
-        "docket/tide-gap/sealed/calls.jsonl",
-        "{\"args\": [2, 1], \"returns\": 1}\n",
-    );
+    bed.chats("samples = 3", &standin.address, &["kittiwake", "puffin"], "");
+    bed.write("docket/tide-gap/sealed/calls.jsonl", "{\"args\": [2, 1], \"returns\": 1}\n");
     let ran = bed.run(&["run", "plan.toml"]);
-    assert!(
-        ran.err.contains("the task `tide-gap` has changed"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.err.contains("the task `tide-gap` has changed"), "{}", ran.err);
     assert_eq!(asked(), 6);
 }
 
@@ -223,17 +154,9 @@ fn an_interrupt_leaves_a_record_that_can_be_gone_on_with() {
     bed.demo_docket(TASKS);
     bed.write("models.toml", SLOW);
     let standin = bed.standin(&["--models", "models.toml"], &[]);
-    bed.chats(
-        "samples = 4\nparallel = 2",
-        &standin.address,
-        &["petrel"],
-        "",
-    );
+    bed.chats("samples = 4\nparallel = 2", &standin.address, &["petrel"], "");
     let mut command = bed.command(Path::new(PROGRAM));
-    let child = command
-        .args(["run", "plan.toml"])
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped());
+    let child = command.args(["run", "plan.toml"]).stdout(Stdio::piped()).stderr(Stdio::piped());
     let child = child.spawn().unwrap();
     let database = bed.path("record/trials.sqlite");
     let began = Instant::now();
@@ -246,43 +169,25 @@ fn an_interrupt_leaves_a_record_that_can_be_gone_on_with() {
         thread::sleep(Duration::from_millis(20));
     }
     let pid = child.id().to_string();
-    assert!(
-        Command::new("kill")
-            .args(["-INT", &pid])
-            .status()
-            .unwrap()
-            .success()
-    );
+    assert!(Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
     let out = child.wait_with_output().unwrap();
     let err = String::from_utf8(out.stderr).unwrap();
     assert_eq!(out.status.code(), Some(3), "{err}");
-    assert!(
-        err.contains("stopping: waiting for") && err.contains("are not held"),
-        "{err}"
-    );
+    assert!(err.contains("stopping: waiting for") && err.contains("are not held"), "{err}");
     let ran = bed.run(&["run", "plan.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
-    assert_eq!(
-        bed.json(&["standings", "record", "--json"])["complete"],
-        true
-    );
+    assert_eq!(bed.json(&["standings", "record", "--json"])["complete"], true);
 }
 
 #[test]
 fn two_runs_do_not_write_to_one_record() {
     let bed = Bed::new();
     bed.demo_docket(&["tide-gap"]);
-    bed.write(
-        "models.toml",
-        &SLOW.replace("latency = 0.03", "latency = 3"),
-    );
+    bed.write("models.toml", &SLOW.replace("latency = 0.03", "latency = 3"));
     let standin = bed.standin(&["--models", "models.toml"], &[]);
     bed.chats("", &standin.address, &["petrel"], "");
     let mut command = bed.command(Path::new(PROGRAM));
-    command
-        .args(["run", "plan.toml"])
-        .stdout(Stdio::null())
-        .stderr(Stdio::null());
+    command.args(["run", "plan.toml"]).stdout(Stdio::null()).stderr(Stdio::null());
     let mut first = command.spawn().unwrap();
     let began = Instant::now();
     while !bed.path("record/trials.sqlite").exists() && began.elapsed() < Duration::from_secs(9) {
@@ -290,11 +195,7 @@ fn two_runs_do_not_write_to_one_record() {
     }
     let second = bed.run(&["run", "plan.toml"]);
     assert_eq!(second.code, 3);
-    assert!(
-        second.err.contains("another run is writing"),
-        "{}",
-        second.err
-    );
+    assert!(second.err.contains("another run is writing"), "{}", second.err);
     assert!(first.wait().unwrap().success());
 }
 
@@ -302,9 +203,7 @@ fn two_runs_do_not_write_to_one_record() {
 fn a_full_disk_ends_a_run_and_loses_nothing() {
     let bed = Bed::new();
     bed.gap_docket("time = 2");
-    let noise: String = (0..4000_u64)
-        .map(|i| format!("# {:x}\n", i * i * 2_654_435_761))
-        .collect();
+    let noise: String = (0..4000_u64).map(|i| format!("# {:x}\n", i * i * 2_654_435_761)).collect();
     let answer = format!("```python\ndef gap(a, b):\n    return a - b\n{noise}```");
     let row = |sample: u32| {
         let answer = answer.replace("# 0\n", &format!("# {sample}\n"));
@@ -322,20 +221,13 @@ fn a_full_disk_ends_a_run_and_loses_nothing() {
     command.args(["--user", "--map-root-user", "--mount", "sh", "-c", &script]);
     let ran = crate::bed::ran(&mut command);
     assert!(ran.out.contains("status 3"), "{}\n{}", ran.out, ran.err);
-    assert!(
-        ran.err.contains("what was committed is safe"),
-        "{}",
-        ran.err
-    );
+    assert!(ran.err.contains("what was committed is safe"), "{}", ran.err);
     let jsons: Vec<&str> = ran.out.split("\n{\n").skip(1).collect();
     let solved = |text: &str| {
         let json: serde_json::Value = serde_json::from_str(&format!("{{{text}")).unwrap();
         json["candidates"][0]["solved"].as_u64().unwrap()
     };
     let (before, after) = (solved(jsons[0]), solved(jsons[1]));
-    assert!(
-        before > 0 && before < 12,
-        "{before} were held before the disk was full"
-    );
+    assert!(before > 0 && before < 12, "{before} were held before the disk was full");
     assert_eq!(after, 12);
 }

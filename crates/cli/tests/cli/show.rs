@@ -33,10 +33,9 @@ fn steady(text: &str) -> String {
             None => line,
         };
         let line = match line.split_once(" in Python ") {
-            Some((head, tail)) => format!(
-                "{head} in Python …{}",
-                &tail[tail.find(". ").unwrap_or(0)..]
-            ),
+            Some((head, tail)) => {
+                format!("{head} in Python …{}", &tail[tail.find(". ").unwrap_or(0)..])
+            }
             None => line,
         };
         out.push_str(&line);
@@ -73,10 +72,6 @@ fn what_is_not_there_is_told_with_what_there_is() {
     for args in [["--task", "gip"], ["--candidate", "yawl"], ["--trial", "9"]] {
         let ran = bed.run(&["show", "record", args[0], args[1]]);
         assert_eq!((ran.code, ran.out.as_str()), (2, ""));
-        assert!(
-            ran.err.contains("hint: tasks: gap; candidates: dinghy"),
-            "{}",
-            ran.err
-        );
+        assert!(ran.err.contains("hint: tasks: gap; candidates: dinghy"), "{}", ran.err);
     }
 }

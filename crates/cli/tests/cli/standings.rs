@@ -10,10 +10,7 @@ fn two_candidates(bed: &Bed, samples: u32) {
         serde_json::json!({"task": "gap", "sample": sample, "answer": code}).to_string() + "\n"
     };
     let all = |code: &str| (1..=samples).map(|it| row(code, it)).collect::<String>();
-    bed.write(
-        "right.jsonl",
-        &all("```python\ndef gap(a, b):\n    return a - b\n```"),
-    );
+    bed.write("right.jsonl", &all("```python\ndef gap(a, b):\n    return a - b\n```"));
     bed.write("wrong.jsonl", &all("def gap(a, b):\n    return a + b\n"));
     bed.write(
         "plan.toml",
@@ -41,10 +38,7 @@ fn one_task_is_too_little_to_tell_candidates_apart() {
     two_candidates(&bed, 3);
     let json = bed.json(&["standings", "record", "--json"]);
     let rows = json["candidates"].as_array().unwrap();
-    assert_eq!(
-        (&rows[0]["solved_rate"], &rows[1]["solved_rate"]),
-        (&1.0.into(), &0.0.into())
-    );
+    assert_eq!((&rows[0]["solved_rate"], &rows[1]["solved_rate"]), (&1.0.into(), &0.0.into()));
     assert_eq!((&rows[0]["rank"], &rows[1]["rank"]), (&1.into(), &1.into()));
     assert_eq!(json["comparisons"][0]["established"], false);
     assert_eq!(json["format_version"], 1);

@@ -33,12 +33,7 @@ fn an_ordinary_user_can_hold_trials() {
     if is_root {
         let folder = bed.path(".");
         fs::set_permissions(&folder, fs::Permissions::from_mode(0o755)).unwrap();
-        let status = Command::new("chown")
-            .arg("-R")
-            .arg(NOBODY)
-            .arg(&folder)
-            .status()
-            .unwrap();
+        let status = Command::new("chown").arg("-R").arg(NOBODY).arg(&folder).status().unwrap();
         assert!(status.success());
         let mut command = bed.command(Path::new("setpriv"));
         command.args(["--reuid", NOBODY, "--regid", NOBODY, "--clear-groups"]);
@@ -53,8 +48,6 @@ fn root_of_a_user_namespace_can_hold_trials() {
     let bed = Bed::new();
     prepare(&bed);
     let mut command = bed.command(Path::new("unshare"));
-    command
-        .args(["--user", "--map-root-user"])
-        .arg(bed.path("program"));
+    command.args(["--user", "--map-root-user"]).arg(bed.path("program"));
     check(command.args(["run", "plan.toml"]));
 }

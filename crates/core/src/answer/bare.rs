@@ -34,9 +34,7 @@ pub fn find(text: &str, wanted: &str) -> Result<Bare, FailReason> {
     while start > 0 && is_comment(lines[start - 1]) {
         start -= 1;
     }
-    let after = lines[start..]
-        .iter()
-        .rposition(|line| !line.trim().is_empty() && !is_prose(line));
+    let after = lines[start..].iter().rposition(|line| !line.trim().is_empty() && !is_prose(line));
     let end = start + after.map_or(0, |it| it + 1);
     let code = lines[start..end].join("\n") + "\n";
     let guess = language::guess(&code);
@@ -50,10 +48,7 @@ pub fn find(text: &str, wanted: &str) -> Result<Bare, FailReason> {
         }
     }
     let rest = lines[..start].iter().chain(&lines[end..]);
-    Ok(Bare {
-        code,
-        text_around: rest.into_iter().any(|line| !line.trim().is_empty()),
-    })
+    Ok(Bare { code, text_around: rest.into_iter().any(|line| !line.trim().is_empty()) })
 }
 
 /// The text without quotes around the whole of it, a language word alone on its first line, and
@@ -62,9 +57,7 @@ fn unquoted(text: &str) -> String {
     let mut text = text.trim();
     for quote in ["\"\"\"", "'''", "\"", "'", "“", "`"] {
         let close = if quote == "“" { "”" } else { quote };
-        let inner = text
-            .strip_prefix(quote)
-            .and_then(|it| it.strip_suffix(close));
+        let inner = text.strip_prefix(quote).and_then(|it| it.strip_suffix(close));
         if let Some(inner) = inner.filter(|it| it.contains('\n')) {
             text = inner;
             break;
@@ -72,11 +65,7 @@ fn unquoted(text: &str) -> String {
     }
     let (first, rest) = text.split_once('\n').unwrap_or((text, ""));
     let is_word = first.len() < 12 && !first.is_empty() && first.chars().all(char::is_alphanumeric);
-    let text = if is_word && !rest.is_empty() {
-        rest
-    } else {
-        text
-    };
+    let text = if is_word && !rest.is_empty() { rest } else { text };
     text.trim_end_matches(['`', '\n']).to_owned()
 }
 

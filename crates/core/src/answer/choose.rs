@@ -67,19 +67,13 @@ pub fn choose(text: &str, parts: &Parts, wanted: Wanted<'_>) -> Chosen {
         }
     }
     deviations.extend(forgiven(parts, block, wanted));
-    Chosen {
-        files: Ok(files),
-        deviations,
-    }
+    Chosen { files: Ok(files), deviations }
 }
 
 /// What is odd about the block chosen and its surroundings.
 fn forgiven(parts: &Parts, block: &Block, wanted: Wanted<'_>) -> Vec<Deviation> {
     let wrong_tag = !block.tag.is_empty() && block.language.as_deref() != Some(wanted.language);
-    let wrong_name = block
-        .label
-        .as_ref()
-        .is_some_and(|label| label != wanted.file);
+    let wrong_name = block.label.as_ref().is_some_and(|label| label != wanted.file);
     let checks = [
         (!parts.prose.trim().is_empty(), Deviation::TextAround),
         (parts.blocks.len() > 1, Deviation::SeveralBlocks),
@@ -87,11 +81,7 @@ fn forgiven(parts: &Parts, block: &Block, wanted: Wanted<'_>) -> Vec<Deviation> 
         (wrong_tag, Deviation::OtherTag),
         (wrong_name, Deviation::OtherFileName),
     ];
-    checks
-        .into_iter()
-        .filter(|it| it.0)
-        .map(|it| it.1)
-        .collect()
+    checks.into_iter().filter(|it| it.0).map(|it| it.1).collect()
 }
 
 /// The block that is the wanted file: the last one that carries its name; else the last that
@@ -99,24 +89,14 @@ fn forgiven(parts: &Parts, block: &Block, wanted: Wanted<'_>) -> Vec<Deviation> 
 /// Blocks that leave parts out come after all that do not.
 fn main_block(blocks: &[Block], wanted: Wanted<'_>) -> Option<usize> {
     let named = |block: &Block| {
-        block
-            .label
-            .as_ref()
-            .is_some_and(|it| it.file_name() == wanted.file.file_name())
+        block.label.as_ref().is_some_and(|it| it.file_name() == wanted.file.file_name())
     };
     let whole = |index: &usize| !elision::leaves_out(&blocks[*index].code);
     let by_name: Vec<usize> = (0..blocks.len()).filter(|&i| named(&blocks[i])).collect();
-    if let Some(index) = by_name
-        .iter()
-        .copied()
-        .rfind(whole)
-        .or(by_name.last().copied())
-    {
+    if let Some(index) = by_name.iter().copied().rfind(whole).or(by_name.last().copied()) {
         return Some(index);
     }
-    let fitting: Vec<usize> = (0..blocks.len())
-        .filter(|&i| fits(&blocks[i], wanted))
-        .collect();
+    let fitting: Vec<usize> = (0..blocks.len()).filter(|&i| fits(&blocks[i], wanted)).collect();
     let defining: Vec<usize> = match wanted.name {
         Some(name) => {
             let defines = |i: &usize| language::defines(wanted.language, &blocks[*i].code, name);
@@ -124,21 +104,12 @@ fn main_block(blocks: &[Block], wanted: Wanted<'_>) -> Option<usize> {
         }
         None => Vec::new(),
     };
-    if let Some(index) = defining
-        .iter()
-        .copied()
-        .rfind(whole)
-        .or(defining.last().copied())
-    {
+    if let Some(index) = defining.iter().copied().rfind(whole).or(defining.last().copied()) {
         return Some(index);
     }
     let rank = |i: usize| {
         let code = &blocks[i].code;
-        (
-            whole(&i),
-            language::has_entry(wanted.language, code),
-            code.len(),
-        )
+        (whole(&i), language::has_entry(wanted.language, code), code.len())
     };
     fitting.into_iter().max_by_key(|&i| rank(i))
 }
@@ -152,14 +123,12 @@ fn fits(block: &Block, wanted: Wanted<'_>) -> bool {
         Some(found) if found == wanted.language => true,
         Some(found) if is_kin(found, wanted.language) => {
             language::guess(&block.code) == Some(wanted.language)
-                || wanted
-                    .name
-                    .is_some_and(|it| language::defines(wanted.language, &block.code, it))
+                || wanted.name.is_some_and(|it| language::defines(wanted.language, &block.code, it))
         }
         Some(_) => false,
-        None if NOT_CODE.contains(&block.tag.as_str()) => wanted
-            .name
-            .is_some_and(|it| language::defines(wanted.language, &block.code, it)),
+        None if NOT_CODE.contains(&block.tag.as_str()) => {
+            wanted.name.is_some_and(|it| language::defines(wanted.language, &block.code, it))
+        }
         // A tag that no recipe knows, such as `typescript`, is another language.
         None if !block.tag.is_empty() => false,
         None => language::guess(&block.code).is_none_or(|it| {
@@ -179,9 +148,7 @@ fn is_kin(a: &str, b: &str) -> bool {
 /// first. Blocks with a file name of their own are files of their own.
 fn needed_before(blocks: &[Block], main: usize, wanted: Wanted<'_>) -> Vec<usize> {
     let code = &blocks[main].code;
-    let own: HashSet<String> = language::definitions(wanted.language, code)
-        .into_iter()
-        .collect();
+    let own: HashSet<String> = language::definitions(wanted.language, code).into_iter().collect();
     let needed = |block: &Block| {
         let mut names = language::definitions(wanted.language, &block.code);
         names.truncate(NAMES_MAX);
@@ -193,10 +160,7 @@ fn needed_before(blocks: &[Block], main: usize, wanted: Wanted<'_>) -> Vec<usize
         let block = &blocks[index];
         block.label.is_none() && fits(block, wanted) && needed(block)
     };
-    (main.saturating_sub(JOINED_MAX)..main)
-        .rev()
-        .filter(joins)
-        .collect()
+    (main.saturating_sub(JOINED_MAX)..main).rev().filter(joins).collect()
 }
 
 /// Blocks there are, but none of them is the answer.
@@ -213,15 +177,8 @@ fn nothing_fits(text: &str, parts: &Parts, wanted: Wanted<'_>) -> Chosen {
         outside.deviations.push(Deviation::SeveralBlocks);
         return outside;
     }
-    let reason = if other {
-        FailReason::WrongLanguage
-    } else {
-        FailReason::NoCodeFound
-    };
-    Chosen {
-        files: Err(reason),
-        deviations: Vec::new(),
-    }
+    let reason = if other { FailReason::WrongLanguage } else { FailReason::NoCodeFound };
+    Chosen { files: Err(reason), deviations: Vec::new() }
 }
 
 fn without_blocks(text: &str, wanted: Wanted<'_>) -> Chosen {
@@ -234,9 +191,6 @@ fn without_blocks(text: &str, wanted: Wanted<'_>) -> Chosen {
             let files = Ok(BTreeMap::from([(wanted.file.clone(), found.code)]));
             Chosen { files, deviations }
         }
-        Err(reason) => Chosen {
-            files: Err(reason),
-            deviations: Vec::new(),
-        },
+        Err(reason) => Chosen { files: Err(reason), deviations: Vec::new() },
     }
 }

@@ -27,9 +27,8 @@ static STANDS_FOR: LazyLock<Regex> = LazyLock::new(|| {
 /// `# rest as before`, or three dots alone on a line.
 pub fn leaves_out(code: &str) -> bool {
     code.lines().map(str::trim).any(|line| {
-        let comment = ["#", "//", "--", "/*", "<!--", "*"]
-            .iter()
-            .find_map(|it| line.strip_prefix(it));
+        let comment =
+            ["#", "//", "--", "/*", "<!--", "*"].iter().find_map(|it| line.strip_prefix(it));
         match comment {
             Some(text) => {
                 let text = text.trim_end_matches("*/").trim_end_matches("-->");

@@ -59,9 +59,7 @@ pub fn split(text: &str, recipes: &Recipes) -> Parts {
                 }
             },
             Some((opening, above)) if closes(line, opening) => {
-                parts
-                    .blocks
-                    .push(block(opening, above.as_deref(), &code, true, recipes));
+                parts.blocks.push(block(opening, above.as_deref(), &code, true, recipes));
                 code.clear();
                 open = None;
             }
@@ -72,23 +70,14 @@ pub fn split(text: &str, recipes: &Recipes) -> Parts {
         }
     }
     if let Some((opening, above)) = open {
-        parts
-            .blocks
-            .push(block(&opening, above.as_deref(), &code, false, recipes));
+        parts.blocks.push(block(&opening, above.as_deref(), &code, false, recipes));
     }
     // A line that does nothing but name the file of a block belongs to the block.
-    let labels: BTreeSet<&RelPath> = parts
-        .blocks
-        .iter()
-        .filter_map(|it| it.label.as_ref())
-        .collect();
+    let labels: BTreeSet<&RelPath> =
+        parts.blocks.iter().filter_map(|it| it.label.as_ref()).collect();
     if !labels.is_empty() {
         let names_only = |line: &&str| label_in_line(line).is_some_and(|it| labels.contains(&it));
-        let kept: Vec<&str> = parts
-            .prose
-            .lines()
-            .filter(|line| !names_only(line))
-            .collect();
+        let kept: Vec<&str> = parts.prose.lines().filter(|line| !names_only(line)).collect();
         parts.prose = kept.join("\n");
     }
     parts
@@ -103,12 +92,7 @@ fn opening(line: &str) -> Option<Opening> {
     if length < 3 || (mark == '`' && info.contains('`')) {
         return None;
     }
-    Some(Opening {
-        indent: line.len() - rest.len(),
-        mark,
-        length,
-        info: info.to_owned(),
-    })
+    Some(Opening { indent: line.len() - rest.len(), mark, length, info: info.to_owned() })
 }
 
 fn closes(line: &str, opening: &Opening) -> bool {
@@ -130,33 +114,17 @@ fn block(
     recipes: &Recipes,
 ) -> Block {
     let info = &opening.info;
-    let first = info
-        .split([' ', ',', '{', ':', ';', '\t'])
-        .next()
-        .unwrap_or("");
+    let first = info.split([' ', ',', '{', ':', ';', '\t']).next().unwrap_or("");
     let label = label_in_info(info, recipes)
         .or_else(|| above.and_then(label_in_line))
         .or_else(|| label_in_code(code));
     let is_path = label.as_ref().is_some_and(|label| label.as_str() == first);
-    let tag = if is_path {
-        String::new()
-    } else {
-        first.trim_start_matches('.').to_lowercase()
-    };
+    let tag = if is_path { String::new() } else { first.trim_start_matches('.').to_lowercase() };
     let language = recipes.by_tag(&tag).map(str::to_owned).or_else(|| {
-        let extension = label
-            .as_ref()
-            .map(RelPath::extension)
-            .filter(|_| tag.is_empty())?;
+        let extension = label.as_ref().map(RelPath::extension).filter(|_| tag.is_empty())?;
         recipes.by_extension(extension).map(str::to_owned)
     });
-    Block {
-        tag,
-        language,
-        label,
-        code: code.to_owned(),
-        closed,
-    }
+    Block { tag, language, label, code: code.to_owned(), closed }
 }
 
 /// A path with an extension, as a whole.
@@ -169,10 +137,7 @@ fn label_in_info(info: &str, recipes: &Recipes) -> Option<RelPath> {
     let words = info.split([' ', ',', '{', '}', ':', '=', '"', '\'', '\t']);
     words.filter(|word| PATH.is_match(word)).find_map(|word| {
         let path = RelPath::parse(word).ok()?;
-        recipes
-            .by_extension(path.extension())
-            .map(|_| path.clone())
-            .or(Some(path))
+        recipes.by_extension(path.extension()).map(|_| path.clone()).or(Some(path))
     })
 }
 
@@ -186,21 +151,13 @@ fn label_in_line(line: &str) -> Option<RelPath> {
         .expect("fixed")
     });
     let name = FRAME.captures(line)?.get(1)?.as_str();
-    PATH.is_match(name)
-        .then(|| RelPath::parse(name).ok())
-        .flatten()
+    PATH.is_match(name).then(|| RelPath::parse(name).ok()).flatten()
 }
 
 /// A first line that is a comment and names a file: `# solution.py`, `// file: src/a.js`.
 fn label_in_code(code: &str) -> Option<RelPath> {
     let first = code.lines().find(|line| !line.trim().is_empty())?.trim();
-    let comment = ["#", "//", "--", "/*", "<!--"]
-        .iter()
-        .find_map(|mark| first.strip_prefix(mark))?;
-    label_in_line(
-        comment
-            .trim_end_matches("*/")
-            .trim_end_matches("-->")
-            .trim(),
-    )
+    let comment =
+        ["#", "//", "--", "/*", "<!--"].iter().find_map(|mark| first.strip_prefix(mark))?;
+    label_in_line(comment.trim_end_matches("*/").trim_end_matches("-->").trim())
 }

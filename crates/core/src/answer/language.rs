@@ -85,25 +85,14 @@ pub fn begins(language: &str, line: &str) -> bool {
 
 /// How many lines are typical of `language`, from 0 to 1.
 pub fn likeness(language: &str, code: &str) -> f64 {
-    let lines = code
-        .lines()
-        .filter(|line| !line.trim().is_empty())
-        .count()
-        .max(1);
-    marks(language).map_or(0.0, |it| {
-        it.typical.find_iter(code).count() as f64 / lines as f64
-    })
+    let lines = code.lines().filter(|line| !line.trim().is_empty()).count().max(1);
+    marks(language).map_or(0.0, |it| it.typical.find_iter(code).count() as f64 / lines as f64)
 }
 
 /// The language that `code` looks like most; `None` when it looks like none.
 pub fn guess(code: &str) -> Option<&'static str> {
-    let scored = MARKS
-        .iter()
-        .map(|it| (it.language, likeness(it.language, code)));
-    scored
-        .filter(|it| it.1 >= 0.2)
-        .max_by(|a, b| a.1.total_cmp(&b.1))
-        .map(|it| it.0)
+    let scored = MARKS.iter().map(|it| (it.language, likeness(it.language, code)));
+    scored.filter(|it| it.1 >= 0.2).max_by(|a, b| a.1.total_cmp(&b.1)).map(|it| it.0)
 }
 
 /// Whether `code` defines `name` at its top level. `Class.method` asks for the class.

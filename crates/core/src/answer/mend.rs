@@ -70,12 +70,7 @@ pub fn mend(code: &str, language: &str) -> String {
                         at += 1;
                     }
                 } else if c == quote
-                    && chars[at..]
-                        .iter()
-                        .take(count)
-                        .filter(|&&it| it == quote)
-                        .count()
-                        == count
+                    && chars[at..].iter().take(count).filter(|&&it| it == quote).count() == count
                 {
                     out.extend(std::iter::repeat_n(quote, count - 1));
                     at += count - 1;

@@ -133,10 +133,7 @@ impl Reading {
 /// Reads an answer. `cut_off` says that the host stopped the answer at a length limit.
 #[must_use]
 pub fn read_answer(text: &str, wanted: Wanted<'_>, cut_off: bool) -> Reading {
-    let text = text
-        .strip_prefix('\u{feff}')
-        .unwrap_or(text)
-        .replace("\r\n", "\n");
+    let text = text.strip_prefix('\u{feff}').unwrap_or(text).replace("\r\n", "\n");
     let parts = fence::split(&text, wanted.recipes);
     let mut found = choose::choose(&text, &parts, wanted);
     let mut deviations = std::mem::take(&mut found.deviations);
@@ -160,26 +157,15 @@ pub fn read_answer(text: &str, wanted: Wanted<'_>, cut_off: bool) -> Reading {
     });
     deviations.sort_unstable();
     deviations.dedup();
-    Reading {
-        strict: strict(&text, &parts, wanted),
-        lenient,
-        deviations,
-        incomplete,
-    }
+    Reading { strict: strict(&text, &parts, wanted), lenient, deviations, incomplete }
 }
 
 /// Files that came as files, not as text: both readings are the same.
 #[must_use]
 pub fn read_files(files: FileTree) -> Reading {
-    let incomplete = files
-        .values()
-        .any(|bytes| elision::leaves_out(&String::from_utf8_lossy(bytes)));
-    Reading {
-        strict: Some(files.clone()),
-        lenient: Ok(files),
-        deviations: Vec::new(),
-        incomplete,
-    }
+    let incomplete =
+        files.values().any(|bytes| elision::leaves_out(&String::from_utf8_lossy(bytes)));
+    Reading { strict: Some(files.clone()), lenient: Ok(files), deviations: Vec::new(), incomplete }
 }
 
 fn strict(text: &str, parts: &fence::Parts, wanted: Wanted<'_>) -> Option<FileTree> {
@@ -187,10 +173,7 @@ fn strict(text: &str, parts: &fence::Parts, wanted: Wanted<'_>) -> Option<FileTr
         return None;
     };
     let right_tag = block.tag.is_empty() || block.language.as_deref() == Some(wanted.language);
-    let right_file = block
-        .label
-        .as_ref()
-        .is_none_or(|label| label == wanted.file);
+    let right_file = block.label.as_ref().is_none_or(|label| label == wanted.file);
     let nothing_around = parts.prose.trim().is_empty() && text.trim_start().starts_with(['`', '~']);
     (block.closed && right_tag && right_file && nothing_around)
         .then(|| FileTree::from([(wanted.file.clone(), block.code.clone().into_bytes())]))

@@ -39,9 +39,7 @@ pub fn apply_patch(files: &FileTree, patch: &str) -> Result<FileTree, PatchError
     for (old, new, text) in parts {
         let base = match &old {
             Some(path) => {
-                let bytes = out
-                    .get(path)
-                    .ok_or_else(|| PatchError::NoSuchFile(path.clone()))?;
+                let bytes = out.get(path).ok_or_else(|| PatchError::NoSuchFile(path.clone()))?;
                 String::from_utf8_lossy(bytes).into_owned()
             }
             None => String::new(),
@@ -49,10 +47,7 @@ pub fn apply_patch(files: &FileTree, patch: &str) -> Result<FileTree, PatchError
         let Some(file) = new.clone().or_else(|| old.clone()) else {
             continue;
         };
-        let unfit = |why: String| PatchError::DoesNotFit {
-            file: file.clone(),
-            why,
-        };
+        let unfit = |why: String| PatchError::DoesNotFit { file: file.clone(), why };
         let parsed = diffy::Patch::from_str(&text).map_err(|error| unfit(error.to_string()))?;
         let changed = diffy::apply(&base, &parsed).map_err(|error| unfit(error.to_string()))?;
         if let Some(old) = old {
@@ -84,27 +79,14 @@ fn by_file(patch: &str) -> Result<Vec<FilePatch>, PatchError> {
             && seen.insert(path.clone(), ()).is_some()
         {
             let why = "it is changed twice".to_owned();
-            return Err(PatchError::DoesNotFit {
-                file: path.clone(),
-                why,
-            });
+            return Err(PatchError::DoesNotFit { file: path.clone(), why });
         }
         let is_hunk =
             |line: &&&str| line.is_empty() || line.starts_with(['@', ' ', '+', '-', '\\']);
-        let body: Vec<&str> = lines[start + 2..end]
-            .iter()
-            .take_while(is_hunk)
-            .copied()
-            .collect();
+        let body: Vec<&str> = lines[start + 2..end].iter().take_while(is_hunk).copied().collect();
         // A context line that lost its only space is an empty line.
-        let body = body
-            .iter()
-            .map(|line| if line.is_empty() { " " } else { line });
-        let text = body
-            .collect::<Vec<_>>()
-            .join("\n")
-            .trim_end_matches("\n ")
-            .to_owned();
+        let body = body.iter().map(|line| if line.is_empty() { " " } else { line });
+        let text = body.collect::<Vec<_>>().join("\n").trim_end_matches("\n ").to_owned();
         out.push((old, new, format!("--- a\n+++ b\n{text}\n")));
     }
     Ok(out)
@@ -115,7 +97,5 @@ fn path_in(text: &str, prefix: &str) -> Result<Option<RelPath>, PatchError> {
     if path == "/dev/null" {
         return Ok(None);
     }
-    Ok(Some(RelPath::parse(
-        path.strip_prefix(prefix).unwrap_or(path),
-    )?))
+    Ok(Some(RelPath::parse(path.strip_prefix(prefix).unwrap_or(path))?))
 }

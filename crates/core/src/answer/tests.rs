@@ -7,16 +7,7 @@ const GAP: &str = "def tide_gap(high, low):\n    return high - low\n";
 fn read_as(text: &str, language: &str, file: &str, name: Option<&str>) -> Reading {
     let recipes = Recipes::shipped();
     let file = RelPath::parse(file).unwrap();
-    read_answer(
-        text,
-        Wanted {
-            file: &file,
-            language,
-            name,
-            recipes: &recipes,
-        },
-        false,
-    )
+    read_answer(text, Wanted { file: &file, language, name, recipes: &recipes }, false)
 }
 
 fn read(text: &str) -> Reading {
@@ -25,9 +16,7 @@ fn read(text: &str) -> Reading {
 
 fn code(reading: &Reading) -> String {
     let files = reading.lenient.as_ref().unwrap();
-    let main = files
-        .iter()
-        .find(|(path, _)| path.stem() == "solution" || path.stem() == "main");
+    let main = files.iter().find(|(path, _)| path.stem() == "solution" || path.stem() == "main");
     String::from_utf8(main.unwrap().1.clone()).unwrap()
 }
 
@@ -50,20 +39,14 @@ fn exactly_what_was_asked_for_has_no_deviation() {
 fn what_surrounds_the_code_is_forgiven_and_named() {
     use Deviation::{NoFence, OtherFileName, SeveralBlocks, TextAround, UnclosedFence};
     let cases: &[(String, &[Deviation])] = &[
-        (
-            format!("Here it is:\n```python\n{GAP}```\nIt works."),
-            &[TextAround],
-        ),
+        (format!("Here it is:\n```python\n{GAP}```\nIt works."), &[TextAround]),
         (GAP.to_owned(), &[NoFence]),
         (
             format!("Sure, here is the code you want:\n\n{GAP}\nThis returns the gap."),
             &[TextAround, NoFence],
         ),
         (format!("```python\n{GAP}"), &[UnclosedFence]),
-        (
-            format!("```python\n{GAP}```\n```python\nprint(tide_gap(3, 1))\n```"),
-            &[SeveralBlocks],
-        ),
+        (format!("```python\n{GAP}```\n```python\nprint(tide_gap(3, 1))\n```"), &[SeveralBlocks]),
         (
             format!("```python\n{GAP}```\nRun it:\n```bash\npython solution.py\n```"),
             &[TextAround, SeveralBlocks],
@@ -72,8 +55,7 @@ fn what_surrounds_the_code_is_forgiven_and_named() {
         (
             format!(
                 "1. The file:\n   ```python\n{}   ```",
-                GAP.replace("def", "   def")
-                    .replace("    return", "       return")
+                GAP.replace("def", "   def").replace("    return", "       return")
             ),
             &[TextAround],
         ),
@@ -85,10 +67,7 @@ fn what_surrounds_the_code_is_forgiven_and_named() {
         assert_eq!(code(&reading), GAP, "{text}");
         assert_eq!(&reading.deviations, expected, "{text}");
         assert_eq!(reading.strict, None, "{text}");
-        assert_eq!(
-            reading.judged(ReadingMode::Strict),
-            Err(FailReason::NoCodeFound)
-        );
+        assert_eq!(reading.judged(ReadingMode::Strict), Err(FailReason::NoCodeFound));
     }
 }
 
@@ -96,10 +75,7 @@ fn what_surrounds_the_code_is_forgiven_and_named() {
 fn the_last_whole_version_wins_and_tests_after_it_do_not() {
     let first = "```python\ndef tide_gap(a, b):\n    return b - a\n```\nNo, that is wrong:\n";
     let tests = "```python\nassert tide_gap(3, 1) == 2\n```";
-    assert_eq!(
-        code(&read(&format!("{first}```python\n{GAP}```\n{tests}"))),
-        GAP
-    );
+    assert_eq!(code(&read(&format!("{first}```python\n{GAP}```\n{tests}"))), GAP);
     let stub = "```python\ndef tide_gap(high, low):\n    # rest as before\n```";
     let reading = read(&format!("```python\n{GAP}```\nIn short:\n{stub}"));
     assert_eq!(code(&reading), GAP);
@@ -123,13 +99,7 @@ fn several_named_files_are_all_taken() {
         format!("```python\n# tides/span.py\nX = 1\n```\n```python\n# solution.py\n{GAP}```"),
     ] {
         let reading = read(&named);
-        let files: Vec<_> = reading
-            .lenient
-            .as_ref()
-            .unwrap()
-            .keys()
-            .map(RelPath::as_str)
-            .collect();
+        let files: Vec<_> = reading.lenient.as_ref().unwrap().keys().map(RelPath::as_str).collect();
         assert_eq!(files, ["solution.py", "tides/span.py"], "{named}");
         assert!(reading.deviations.contains(&Deviation::ExtraFile));
     }
@@ -137,9 +107,7 @@ fn several_named_files_are_all_taken() {
 
 #[test]
 fn a_file_name_cannot_lead_out_of_the_folder() {
-    let reading = read(&format!(
-        "```python ../../etc/cron.py\nX = 1\n```\n```python\n{GAP}```"
-    ));
+    let reading = read(&format!("```python ../../etc/cron.py\nX = 1\n```\n```python\n{GAP}```"));
     assert_eq!(reading.lenient.unwrap().len(), 1);
 }
 
@@ -159,28 +127,13 @@ fn typographic_marks_are_mended_outside_of_strings_only() {
 fn no_code_and_wrong_language_have_their_own_reasons() {
     use FailReason::{NoCodeFound, WrongLanguage};
     for (text, reason) in [
-        (
-            "I am not sure how to do that. First, think about the tide.",
-            NoCodeFound,
-        ),
+        ("I am not sure how to do that. First, think about the tide.", NoCodeFound),
         ("", NoCodeFound),
         ("```text\n3 1 2\n```", NoCodeFound),
-        (
-            "```javascript\nfunction tide_gap(h, l) { return h - l; }\n```",
-            WrongLanguage,
-        ),
-        (
-            "```\nfunction tide_gap(h, l) {\n  const x = 1;\n  return h - l;\n}\n```",
-            WrongLanguage,
-        ),
-        (
-            "```typescript\nexport function f(): number { return 1 }\n```",
-            WrongLanguage,
-        ),
-        (
-            "#include <stdio.h>\nint main(void) {\n  printf(\"%d\", 2);\n}",
-            WrongLanguage,
-        ),
+        ("```javascript\nfunction tide_gap(h, l) { return h - l; }\n```", WrongLanguage),
+        ("```\nfunction tide_gap(h, l) {\n  const x = 1;\n  return h - l;\n}\n```", WrongLanguage),
+        ("```typescript\nexport function f(): number { return 1 }\n```", WrongLanguage),
+        ("#include <stdio.h>\nint main(void) {\n  printf(\"%d\", 2);\n}", WrongLanguage),
         (
             "1. Open the editor and write a function\n2. Then subtract the values\n3. Done",
             NoCodeFound,
@@ -202,10 +155,7 @@ fn what_is_left_out_is_noticed() {
         "/* remaining methods */",
         "# TODO: implement",
     ] {
-        assert!(
-            read(&format!("```python\n{GAP}{line}\n```")).incomplete,
-            "{line}"
-        );
+        assert!(read(&format!("```python\n{GAP}{line}\n```")).incomplete, "{line}");
     }
     for line in [
         "# the remaining depth is what the rest of the fleet has",
@@ -224,28 +174,14 @@ fn what_is_left_out_is_noticed() {
 fn an_answer_cut_off_by_the_host_is_incomplete() {
     let recipes = Recipes::shipped();
     let file = RelPath::parse("solution.py").unwrap();
-    let wanted = Wanted {
-        file: &file,
-        language: "python",
-        name: None,
-        recipes: &recipes,
-    };
-    assert_eq!(
-        read_answer("Let me think", wanted, true).lenient,
-        Err(FailReason::Incomplete)
-    );
+    let wanted = Wanted { file: &file, language: "python", name: None, recipes: &recipes };
+    assert_eq!(read_answer("Let me think", wanted, true).lenient, Err(FailReason::Incomplete));
     assert!(read_answer("```python\ndef t(", wanted, true).incomplete);
     // A block that does not end is no gap by itself, unless the code does not build.
     let unclosed = read("```python\ndef tide_gap(high, low):\n    return (high -");
     let fail = |reason| Verdict::Fail(reason);
-    assert_eq!(
-        unclosed.explained(fail(FailReason::DidNotBuild)),
-        fail(FailReason::Incomplete)
-    );
-    assert_eq!(
-        unclosed.explained(fail(FailReason::WrongResult)),
-        fail(FailReason::WrongResult)
-    );
+    assert_eq!(unclosed.explained(fail(FailReason::DidNotBuild)), fail(FailReason::Incomplete));
+    assert_eq!(unclosed.explained(fail(FailReason::WrongResult)), fail(FailReason::WrongResult));
     assert_eq!(unclosed.explained(Verdict::Pass), Verdict::Pass);
 }
 
@@ -259,33 +195,16 @@ fn whole_programs_are_told_from_how_to_run_them() {
     let reading = read_as(&tagged, "c", "main.c", None);
     assert_eq!(reading.deviations, [Deviation::OtherTag]);
     let sh = "#!/bin/sh\nwhile read -r line; do\n  echo \"$line\"\ndone\n";
-    assert_eq!(
-        code(&read_as(
-            &format!("```bash\n{sh}```"),
-            "shell",
-            "main.sh",
-            None
-        )),
-        sh
-    );
+    assert_eq!(code(&read_as(&format!("```bash\n{sh}```"), "shell", "main.sh", None)), sh);
     let rust = "use std::io;\n\nfn main() {\n    println!(\"x\");\n}\n";
-    assert_eq!(
-        code(&read_as(
-            &format!("Here you go:\n\n{rust}"),
-            "rust",
-            "main.rs",
-            None
-        )),
-        rust
-    );
+    assert_eq!(code(&read_as(&format!("Here you go:\n\n{rust}"), "rust", "main.rs", None)), rust);
 }
 
 #[test]
 fn an_answer_made_to_keep_the_reader_busy_is_read_all_the_same() {
     // Each of these took minutes when something was done for every pair of blocks or names.
-    let labelled: String = (0..8_000)
-        .map(|i| format!("prose {i}\n``` f{i}.py\ndef n{i}(): pass\n```\n"))
-        .collect();
+    let labelled: String =
+        (0..8_000).map(|i| format!("prose {i}\n``` f{i}.py\ndef n{i}(): pass\n```\n")).collect();
     assert_eq!(read(&labelled).lenient.map(|files| files.len()), Ok(8_000));
     let names: String = (0..8_000).map(|i| format!("def n{i}(): pass\n")).collect();
     let blocks = format!("```python\n{names}```\n").repeat(30) + &format!("```python\n{GAP}```");
@@ -304,10 +223,7 @@ fn a_patch_applies_wholly_or_not_at_all() {
     assert_eq!(out.len(), 2);
     for (bad, part) in [
         (patch.replace("-two", "-ten"), "a.py"),
-        (
-            patch.replace("b/n/b.py", "../b.py"),
-            "not a usable file path",
-        ),
+        (patch.replace("b/n/b.py", "../b.py"), "not a usable file path"),
         (patch.replace("a/a.py", "a/c.py"), "not among the files"),
         ("just words".to_owned(), "no `--- `"),
     ] {

@@ -127,14 +127,10 @@ enum AnyOrder {
 pub fn parse_calls(file: &str, text: &str) -> Result<Vec<Call>, SourceError> {
     let lines: Vec<(usize, CallLine)> = parse_jsonl(file, text)?;
     if lines.is_empty() {
-        return Err(SourceError::whole(
-            file,
-            "it holds no call; one object a line is expected",
-        ));
+        return Err(SourceError::whole(file, "it holds no call; one object a line is expected"));
     }
     let calls = lines.into_iter().enumerate().map(|(index, (line, call))| {
-        call.settle(index + 1)
-            .map_err(|message| SourceError::at_line(file, line, message))
+        call.settle(index + 1).map_err(|message| SourceError::at_line(file, line, message))
     });
     calls.collect()
 }
@@ -162,17 +158,12 @@ fn example_json(table: &toml::Value) -> Result<Json, String> {
     for (key, value) in table {
         let json = match (key.as_str(), value) {
             ("kwargs", toml::Value::Table(inner)) => {
-                let pairs = inner
-                    .iter()
-                    .map(|(key, it)| Ok((key.clone(), value_json(it)?)));
+                let pairs = inner.iter().map(|(key, it)| Ok((key.clone(), value_json(it)?)));
                 Json::Object(pairs.collect::<Result<_, String>>()?)
             }
-            ("args" | "one_of" | "args_after", toml::Value::Array(items)) => Json::Array(
-                items
-                    .iter()
-                    .map(value_json)
-                    .collect::<Result<_, String>>()?,
-            ),
+            ("args" | "one_of" | "args_after", toml::Value::Array(items)) => {
+                Json::Array(items.iter().map(value_json).collect::<Result<_, String>>()?)
+            }
             ("returns", value) => value_json(value)?,
             (_, value) => serde_json::to_value(value).map_err(|error| error.to_string())?,
         };
@@ -182,9 +173,7 @@ fn example_json(table: &toml::Value) -> Result<Json, String> {
 }
 
 fn value_json(value: &toml::Value) -> Result<Json, String> {
-    from_toml(value)
-        .map(|it| crate::value::to_json(&it))
-        .map_err(|error| error.to_string())
+    from_toml(value).map(|it| crate::value::to_json(&it)).map_err(|error| error.to_string())
 }
 
 impl CallLine {
@@ -197,15 +186,10 @@ impl CallLine {
             Some(AnyOrder::Flag(true)) => Order::AnyOutside,
             Some(AnyOrder::Word(word)) if word == "deep" => Order::AnyEverywhere,
             Some(AnyOrder::Word(word)) => {
-                return Err(format!(
-                    "`any_order` is true, false or \"deep\", not `{word}`"
-                ));
+                return Err(format!("`any_order` is true, false or \"deep\", not `{word}`"));
             }
         };
-        if self
-            .tolerance
-            .is_some_and(|it| !(it >= 0.0 && it.is_finite()))
-        {
+        if self.tolerance.is_some_and(|it| !(it >= 0.0 && it.is_finite())) {
             return Err("`tolerance` is a number of at least 0".to_owned());
         }
         let points = self.points.unwrap_or(1.0);
@@ -226,20 +210,14 @@ impl CallLine {
             }
             _ => return Err("only one of `returns`, `raises` and `one_of` may be there".to_owned()),
         };
-        let kwargs = self
-            .kwargs
-            .into_iter()
-            .map(|(key, json)| Ok((key, read(json)?)));
+        let kwargs = self.kwargs.into_iter().map(|(key, json)| Ok((key, read(json)?)));
         Ok(Call {
             name: self.name.unwrap_or_else(|| format!("call {number}")),
             args: read_all(self.args)?,
             kwargs: kwargs.collect::<Result<_, String>>()?,
             expected,
             args_after: self.args_after.map(read_all).transpose()?,
-            rules: Rules {
-                tolerance: self.tolerance,
-                order,
-            },
+            rules: Rules { tolerance: self.tolerance, order },
             points,
         })
     }
@@ -259,26 +237,16 @@ impl Call {
                 kind: kinds.first().cloned().unwrap_or_default(),
                 message: message.clone(),
             },
-            (Expected::Raises(name), Returned::Value(found)) => CallOutcome::DidNotRaise {
-                expected: name.clone(),
-                found: found.clone(),
-            },
+            (Expected::Raises(name), Returned::Value(found)) => {
+                CallOutcome::DidNotRaise { expected: name.clone(), found: found.clone() }
+            }
         };
         match (&self.args_after, &outcome) {
             (Some(expected), CallOutcome::Holds) => {
-                let (expected, found) = (
-                    Value::List(expected.clone()),
-                    Value::List(args_after.to_vec()),
-                );
+                let (expected, found) =
+                    (Value::List(expected.clone()), Value::List(args_after.to_vec()));
                 // The outermost list is the argument list itself: its order always counts.
-                match compare(
-                    &expected,
-                    &found,
-                    Rules {
-                        order: Order::Counts,
-                        ..self.rules
-                    },
-                ) {
+                match compare(&expected, &found, Rules { order: Order::Counts, ..self.rules }) {
                     Ok(()) => outcome,
                     Err(mismatch) => CallOutcome::WrongArguments(mismatch),
                 }
@@ -309,9 +277,7 @@ mod tests {
     }
 
     fn holds(line: &str, returned: &str, after: &str) -> bool {
-        let Value::List(after) = parse_line(after).unwrap() else {
-            panic!("no list")
-        };
+        let Value::List(after) = parse_line(after).unwrap() else { panic!("no list") };
         let returned = Returned::Value(parse_line(returned).unwrap());
         only(line).judge(&returned, &after) == CallOutcome::Holds
     }
@@ -320,22 +286,10 @@ mod tests {
     fn values_alternatives_and_changed_arguments_are_judged() {
         assert!(holds(r#"{"args": [1], "returns": 2}"#, "2", "[1]"));
         assert!(!holds(r#"{"args": [1], "returns": null}"#, "2", "[1]"));
-        assert!(holds(
-            r#"{"one_of": [1, [2, 3]], "any_order": true}"#,
-            "[3, 2]",
-            "[]"
-        ));
+        assert!(holds(r#"{"one_of": [1, [2, 3]], "any_order": true}"#, "[3, 2]", "[]"));
         assert!(holds(r#"{"returns": 2.5, "tolerance": 0.1}"#, "2.45", "[]"));
-        assert!(holds(
-            r#"{"args": [[2, 1]], "args_after": [[1, 2]]}"#,
-            "null",
-            "[[1, 2]]"
-        ));
-        assert!(!holds(
-            r#"{"args": [[2, 1]], "args_after": [[1, 2]]}"#,
-            "null",
-            "[[2, 1]]"
-        ));
+        assert!(holds(r#"{"args": [[2, 1]], "args_after": [[1, 2]]}"#, "null", "[[1, 2]]"));
+        assert!(!holds(r#"{"args": [[2, 1]], "args_after": [[1, 2]]}"#, "null", "[[2, 1]]"));
     }
 
     #[test]
@@ -345,10 +299,7 @@ mod tests {
             kinds: kinds.iter().map(|&kind| kind.to_owned()).collect(),
             message: "no".into(),
         };
-        assert_eq!(
-            call.judge(&raised(&["DepthError", "ValueError"]), &[]),
-            CallOutcome::Holds
-        );
+        assert_eq!(call.judge(&raised(&["DepthError", "ValueError"]), &[]), CallOutcome::Holds);
         let other = call.judge(&raised(&["KeyError", "LookupError"]), &[]);
         assert!(matches!(other, CallOutcome::Raised { kind, .. } if kind == "KeyError"));
         let none = call.judge(&Returned::Value(Value::Null), &[]);

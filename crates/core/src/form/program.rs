@@ -145,15 +145,11 @@ impl<'de> Deserialize<'de> for Content {
 pub fn parse_cases(file: &str, text: &str) -> Result<Vec<Case>, SourceError> {
     let lines: Vec<(usize, CaseLine)> = parse_jsonl(file, text)?;
     if lines.is_empty() {
-        return Err(SourceError::whole(
-            file,
-            "it holds no case; one object a line is expected",
-        ));
+        return Err(SourceError::whole(file, "it holds no case; one object a line is expected"));
     }
     let cases = lines.into_iter().enumerate().map(|(index, (line, case))| {
         let name = format!("case {}", index + 1);
-        case.settle(name)
-            .map_err(|message| SourceError::at_line(file, line, message))
+        case.settle(name).map_err(|message| SourceError::at_line(file, line, message))
     });
     cases.collect()
 }
@@ -171,11 +167,9 @@ pub fn parse_example(table: &toml::Value, number: usize) -> Result<Case, String>
 impl CaseLine {
     fn settle(self, name: String) -> Result<Case, String> {
         if self.stdout.is_none() && self.status.is_none() && self.files_after.is_empty() {
-            return Err(
-                "an expectation is missing: at least one of `stdout`, `status`, \
+            return Err("an expectation is missing: at least one of `stdout`, `status`, \
                         `files_after`"
-                    .to_owned(),
-            );
+                .to_owned());
         }
         let positive = |value: Option<f64>, otherwise: f64, key: &str| match value {
             Some(it) if !(it >= 0.0 && it.is_finite()) => {
@@ -184,10 +178,7 @@ impl CaseLine {
             it => Ok(it.unwrap_or(otherwise)),
         };
         let contents = |files: BTreeMap<RelPath, Content>| {
-            files
-                .into_iter()
-                .map(|(path, content)| (path, content.0))
-                .collect()
+            files.into_iter().map(|(path, content)| (path, content.0)).collect()
         };
         Ok(Case {
             name: self.name.unwrap_or(name),
@@ -209,9 +200,7 @@ impl Case {
     #[must_use]
     pub fn judge(&self, ran: &Ran<'_>) -> CaseOutcome {
         if ran.status != self.status {
-            return CaseOutcome::WrongStatus {
-                expected: self.status,
-            };
+            return CaseOutcome::WrongStatus { expected: self.status };
         }
         if let Some(expected) = &self.stdout
             && let Err(mismatch) = self.same(expected, ran.stdout)
@@ -233,10 +222,7 @@ impl Case {
         if self.compare == Compare::Exact {
             return same_bytes(expected, found);
         }
-        let (expected, found) = (
-            String::from_utf8_lossy(expected),
-            String::from_utf8_lossy(found),
-        );
+        let (expected, found) = (String::from_utf8_lossy(expected), String::from_utf8_lossy(found));
         match self.compare {
             Compare::Exact | Compare::Lines => {
                 let lines = |text| trimmed_lines(text).collect::<Vec<_>>();
@@ -271,11 +257,7 @@ fn same_bytes(expected: &[u8], found: &[u8]) -> Result<(), TextMismatch> {
     if expected == found {
         return Ok(());
     }
-    let at = expected
-        .iter()
-        .zip(found)
-        .take_while(|(a, b)| a == b)
-        .count();
+    let at = expected.iter().zip(found).take_while(|(a, b)| a == b).count();
     let near = |bytes: &[u8]| {
         String::from_utf8_lossy(&bytes[at.min(bytes.len())..bytes.len().min(at + 40)]).into_owned()
     };
@@ -313,11 +295,7 @@ mod tests {
     fn holds(line: &str, status: i32, stdout: &str) -> bool {
         let case = parse_cases("c.jsonl", line).unwrap().remove(0);
         let files = BTreeMap::new();
-        let ran = Ran {
-            status,
-            stdout: stdout.as_bytes(),
-            files_after: &files,
-        };
+        let ran = Ran { status, stdout: stdout.as_bytes(), files_after: &files };
         case.judge(&ran) == CaseOutcome::Holds
     }
 
@@ -326,21 +304,13 @@ mod tests {
         assert!(holds(r#"{"stdout": "a\nb"}"#, 0, "a  \r\nb\n\n"));
         assert!(!holds(r#"{"stdout": "a\nb"}"#, 0, "a\n\nb\n"));
         assert!(!holds(r#"{"stdout": "a", "compare": "exact"}"#, 0, "a\n"));
-        assert!(holds(
-            r#"{"stdout": "a b", "compare": "tokens"}"#,
-            0,
-            " a\n\tb "
-        ));
+        assert!(holds(r#"{"stdout": "a b", "compare": "tokens"}"#, 0, " a\n\tb "));
         assert!(holds(
             r#"{"stdout": "x 2.5", "compare": "number", "tolerance": 0.01}"#,
             0,
             "x 2.501"
         ));
-        assert!(!holds(
-            r#"{"stdout": "x 2.5", "compare": "number"}"#,
-            0,
-            "x 2.501"
-        ));
+        assert!(!holds(r#"{"stdout": "x 2.5", "compare": "number"}"#, 0, "x 2.501"));
         assert!(!holds(r#"{"stdout": "nan", "compare": "number"}"#, 0, "1"));
     }
 
@@ -351,11 +321,7 @@ mod tests {
         let line = r#"{"files_after": {"out/log.txt": "x"}}"#;
         let case = parse_cases("c.jsonl", line).unwrap().remove(0);
         let files = BTreeMap::new();
-        let ran = Ran {
-            status: 0,
-            stdout: b"",
-            files_after: &files,
-        };
+        let ran = Ran { status: 0, stdout: b"", files_after: &files };
         assert!(matches!(case.judge(&ran), CaseOutcome::MissingFile(_)));
     }
 
@@ -366,14 +332,8 @@ mod tests {
         for (line, part) in [
             (r#"{"stdin": "x"}"#, "an expectation is missing"),
             (r#"{"stdout": 5}"#, "neither text"),
-            (
-                r#"{"stdout": "", "compare": "fuzzy"}"#,
-                "unknown variant `fuzzy`",
-            ),
-            (
-                r#"{"stdout": "", "files": {"../x": ""}}"#,
-                "not a usable file path",
-            ),
+            (r#"{"stdout": "", "compare": "fuzzy"}"#, "unknown variant `fuzzy`"),
+            (r#"{"stdout": "", "files": {"../x": ""}}"#, "not a usable file path"),
         ] {
             let error = parse_cases("c", line).unwrap_err().to_string();
             assert!(error.contains(part), "{line}: {error}");

@@ -35,11 +35,7 @@ pub fn effective_size(clusters: &[(u32, u32)]) -> f64 {
     let residual = |&(p, n): &(u32, u32)| (f64::from(p) - share * f64::from(n)).powi(2);
     let between: f64 = clusters.iter().map(residual).sum();
     let variance = tasks / (tasks - 1.0) * between / (trials * trials);
-    if variance == 0.0 {
-        trials
-    } else {
-        (binomial / variance).clamp(tasks, trials)
-    }
+    if variance == 0.0 { trials } else { (binomial / variance).clamp(tasks, trials) }
 }
 
 #[cfg(test)]
@@ -62,9 +58,7 @@ mod tests {
 
     #[test]
     fn samples_that_always_agree_are_worth_one_each() {
-        let agreeing: Vec<_> = (0..20)
-            .map(|i| if i % 2 == 0 { (3, 3) } else { (0, 3) })
-            .collect();
+        let agreeing: Vec<_> = (0..20).map(|i| if i % 2 == 0 { (3, 3) } else { (0, 3) }).collect();
         assert!((effective_size(&agreeing) - 20.0).abs() < 1.5);
         assert_eq!(effective_size(&[(3, 3), (3, 3)]), 2.0);
     }

@@ -111,10 +111,7 @@ impl Standings {
         let comparisons = compare_all(&rows);
         let mut candidates: Vec<Standing> = rows.into_iter().map(|row| row.0).collect();
         set_ranks(&mut candidates, &comparisons);
-        Self {
-            candidates,
-            comparisons,
-        }
+        Self { candidates, comparisons }
     }
 }
 
@@ -175,23 +172,14 @@ fn compare_all(rows: &[(Standing, ByTask<'_>)]) -> Vec<Comparison> {
         for (b, tasks_b) in &rows[index + 1..] {
             let pairs: Vec<Pair> = tasks_a
                 .iter()
-                .filter_map(|(task, &a)| {
-                    Some(Pair {
-                        a,
-                        b: *tasks_b.get(task)?,
-                    })
-                })
+                .filter_map(|(task, &a)| Some(Pair { a, b: *tasks_b.get(task)? }))
                 .collect();
             let rate = |(passed, held): (u32, u32)| f64::from(passed) / f64::from(held);
             let sum: f64 = pairs.iter().map(|pair| rate(pair.a) - rate(pair.b)).sum();
             comparisons.push(Comparison {
                 names: (a.name.clone(), b.name.clone()),
                 tasks: pairs.len(),
-                difference: if pairs.is_empty() {
-                    0.0
-                } else {
-                    sum / pairs.len() as f64
-                },
+                difference: if pairs.is_empty() { 0.0 } else { sum / pairs.len() as f64 },
                 p: paired_p(&pairs),
             });
         }
@@ -205,9 +193,7 @@ fn compare_all(rows: &[(Standing, ByTask<'_>)]) -> Vec<Comparison> {
 
 fn set_ranks(candidates: &mut [Standing], comparisons: &[Comparison]) {
     let established = |a: &str, b: &str| {
-        let pair = comparisons
-            .iter()
-            .find(|it| it.names.0 == a && it.names.1 == b);
+        let pair = comparisons.iter().find(|it| it.names.0 == a && it.names.1 == b);
         pair.is_some_and(|it| it.p < LEVEL)
     };
     let mut leader: Option<(usize, String)> = None;
@@ -250,31 +236,18 @@ mod tests {
     }
 
     fn ranks(plans: &[(&str, &str)]) -> Vec<(String, Option<usize>)> {
-        let all: Vec<_> = plans
-            .iter()
-            .flat_map(|(name, plan)| results(name, plan))
-            .collect();
+        let all: Vec<_> = plans.iter().flat_map(|(name, plan)| results(name, plan)).collect();
         let names: Vec<_> = plans.iter().map(|it| it.0).collect();
         let standings = Standings::compute(&names, &all);
-        standings
-            .candidates
-            .into_iter()
-            .map(|row| (row.name, row.rank))
-            .collect()
+        standings.candidates.into_iter().map(|row| (row.name, row.rank)).collect()
     }
 
     #[test]
     fn a_clear_difference_makes_ranks_and_a_small_one_shares_them() {
-        let rows = ranks(&[
-            ("gull", "ffffffffffff"),
-            ("tern", "pppppppppppp"),
-            ("auk", "pppppppppprf"),
-        ]);
+        let rows =
+            ranks(&[("gull", "ffffffffffff"), ("tern", "pppppppppppp"), ("auk", "pppppppppprf")]);
         let named = |name: &str| rows.iter().find(|it| it.0 == name).unwrap().1;
-        assert_eq!(
-            (named("tern"), named("auk"), named("gull")),
-            (Some(1), Some(1), Some(3))
-        );
+        assert_eq!((named("tern"), named("auk"), named("gull")), (Some(1), Some(1), Some(3)));
     }
 
     #[test]
@@ -288,10 +261,7 @@ mod tests {
         let all = [results("auk", "ppvv"), results("tern", "vvvv")].concat();
         let rows = Standings::compute(&["auk", "tern"], &all).candidates;
         assert_eq!((rows[0].trials, rows[0].solved, rows[0].void), (2, 2, 2));
-        assert_eq!(
-            (rows[1].rank, rows[1].solved_rate, rows[1].void),
-            (None, None, 4)
-        );
+        assert_eq!((rows[1].rank, rows[1].solved_rate, rows[1].void), (None, None, 4));
         assert_eq!(rows[0].cost, 2.0);
     }
 

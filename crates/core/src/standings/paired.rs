@@ -22,9 +22,7 @@ pub struct Pair {
 /// no task that tells the two apart the value is 1.
 #[must_use]
 pub fn paired_p(pairs: &[Pair]) -> f64 {
-    let steps = pairs
-        .iter()
-        .map(|pair| u64::from(pair.a.1) * u64::from(pair.b.1));
+    let steps = pairs.iter().map(|pair| u64::from(pair.a.1) * u64::from(pair.b.1));
     let scale = steps.fold(1, lcm).min(GRID) as f64;
     let differences = pairs.iter().map(|pair| {
         let rate = |(passed, held): (u32, u32)| f64::from(passed) / f64::from(held);
@@ -32,10 +30,7 @@ pub fn paired_p(pairs: &[Pair]) -> f64 {
     });
     let differences: Vec<i64> = differences.filter(|&it| it != 0).collect();
     let observed = differences.iter().sum::<i64>().unsigned_abs() as usize;
-    let reach: usize = differences
-        .iter()
-        .map(|it| it.unsigned_abs() as usize)
-        .sum();
+    let reach: usize = differences.iter().map(|it| it.unsigned_abs() as usize).sum();
     if reach == 0 {
         return 1.0;
     }
@@ -52,11 +47,7 @@ pub fn paired_p(pairs: &[Pair]) -> f64 {
     }
     let tail = |from: usize| -> f64 { chances[reach + from..].iter().sum() };
     let at = chances[reach + observed];
-    if observed == 0 {
-        1.0
-    } else {
-        (2.0 * (tail(observed) - 0.5 * at)).min(1.0)
-    }
+    if observed == 0 { 1.0 } else { (2.0 * (tail(observed) - 0.5 * at)).min(1.0) }
 }
 
 fn lcm(a: u64, b: u64) -> u64 {
@@ -66,11 +57,7 @@ fn lcm(a: u64, b: u64) -> u64 {
         }
         a
     };
-    if a >= GRID || b == 0 {
-        a
-    } else {
-        a / gcd(a, b) * b
-    }
+    if a >= GRID || b == 0 { a } else { a / gcd(a, b) * b }
 }
 
 /// Adjusts `p` values for being many (Holm, Scandinavian Journal of Statistics 6, 1979), in the
@@ -93,31 +80,15 @@ mod tests {
     use super::*;
 
     fn single(a: u32, b: u32, times: usize) -> Vec<Pair> {
-        vec![
-            Pair {
-                a: (a, 1),
-                b: (b, 1)
-            };
-            times
-        ]
+        vec![Pair { a: (a, 1), b: (b, 1) }; times]
     }
 
     #[test]
     fn with_one_sample_it_is_mcnemars_mid_p_test() {
         // Fagerland, Lydersen and Laake (2013), table 2 (Bentur et al. 2009): 7 children changed
         // one way and 1 the other; exact conditional p 0.0703, mid-p 0.0391.
-        let pairs = [
-            single(1, 0, 7),
-            single(0, 1, 1),
-            single(1, 1, 12),
-            single(0, 0, 1),
-        ]
-        .concat();
-        assert!(
-            (paired_p(&pairs) - 0.0391).abs() < 5e-5,
-            "{}",
-            paired_p(&pairs)
-        );
+        let pairs = [single(1, 0, 7), single(0, 1, 1), single(1, 1, 12), single(0, 0, 1)].concat();
+        assert!((paired_p(&pairs) - 0.0391).abs() < 5e-5, "{}", paired_p(&pairs));
     }
 
     #[test]
@@ -129,13 +100,7 @@ mod tests {
 
     #[test]
     fn samples_sharpen_but_do_not_multiply_the_evidence() {
-        let three = vec![
-            Pair {
-                a: (3, 3),
-                b: (0, 3)
-            };
-            5
-        ];
+        let three = vec![Pair { a: (3, 3), b: (0, 3) }; 5];
         assert_eq!(paired_p(&three), paired_p(&single(1, 0, 5)));
     }
 

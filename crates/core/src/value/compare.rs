@@ -78,11 +78,7 @@ pub fn compare(expected: &Value, found: &Value, rules: Rules) -> Result<(), Mism
 
 fn differ(expected: &Value, found: &Value) -> Result<(), Mismatch> {
     let (expected, found) = (expected.clone(), found.clone());
-    Err(Mismatch {
-        place: String::new(),
-        expected,
-        found,
-    })
+    Err(Mismatch { place: String::new(), expected, found })
 }
 
 fn leaf_equal(expected: &Value, found: &Value, tolerance: Option<f64>) -> bool {
@@ -156,10 +152,7 @@ fn maps(
 
 /// The pairs of a map, by the text of their keys; keys that are equal numbers have equal texts.
 fn by_key(pairs: &[(Value, Value)]) -> Vec<(String, &Value)> {
-    let mut keyed: Vec<_> = pairs
-        .iter()
-        .map(|(key, value)| (sort_text(key), value))
-        .collect();
+    let mut keyed: Vec<_> = pairs.iter().map(|(key, value)| (sort_text(key), value)).collect();
     keyed.sort_by(|a, b| a.0.cmp(&b.0));
     keyed
 }
@@ -192,11 +185,7 @@ fn unordered(
         order
     };
     let (order_a, order_b) = (sorted(a), sorted(b));
-    if order_a
-        .iter()
-        .zip(&order_b)
-        .all(|(&i, &j)| compare(&a[i], &b[j], rules).is_ok())
-    {
+    if order_a.iter().zip(&order_b).all(|(&i, &j)| compare(&a[i], &b[j], rules).is_ok()) {
         return Ok(());
     }
     if a.len() > MATCHED_MAX || !can_be_matched(a, b, rules) {
@@ -210,11 +199,7 @@ fn unordered(
 fn can_be_matched(a: &[Value], b: &[Value], rules: Rules) -> bool {
     let fits: Vec<Vec<usize>> = a
         .iter()
-        .map(|x| {
-            (0..b.len())
-                .filter(|&j| compare(x, &b[j], rules).is_ok())
-                .collect()
-        })
+        .map(|x| (0..b.len()).filter(|&j| compare(x, &b[j], rules).is_ok()).collect())
         .collect();
     let mut taken_by = vec![None; b.len()];
     (0..a.len()).all(|i| augment(i, &fits, &mut taken_by, &mut vec![false; b.len()]))
@@ -251,12 +236,7 @@ mod tests {
     use super::*;
 
     fn check(expected: &str, found: &str, rules: Rules) -> bool {
-        compare(
-            &parse_line(expected).unwrap(),
-            &parse_line(found).unwrap(),
-            rules,
-        )
-        .is_ok()
+        compare(&parse_line(expected).unwrap(), &parse_line(found).unwrap(), rules).is_ok()
     }
 
     #[test]
@@ -272,10 +252,7 @@ mod tests {
             (r#"{"$map": [[1, "x"]]}"#, r#"{"$map": [[1.0, "x"]]}"#),
         ];
         for (expected, found) in yes {
-            assert!(
-                check(expected, found, Rules::default()),
-                "{expected} {found}"
-            );
+            assert!(check(expected, found, Rules::default()), "{expected} {found}");
         }
     }
 
@@ -289,32 +266,20 @@ mod tests {
             ("[1, 2]", "[2, 1]"),
             ("0.3", "0.3000001"),
             ("\"1\"", "1"),
-            (
-                r#"{"$int": "123456789012345678901"}"#,
-                "1.2345678901234568e20",
-            ),
+            (r#"{"$int": "123456789012345678901"}"#, "1.2345678901234568e20"),
             (r#"{"$opaque": "x"}"#, r#"{"$opaque": "x"}"#),
             (r#"{"a": 1}"#, r#"{"a": 1, "b": 2}"#),
             ("9007199254740993", "9007199254740992"),
         ];
         for (expected, found) in no {
-            assert!(
-                !check(expected, found, Rules::default()),
-                "{expected} {found}"
-            );
+            assert!(!check(expected, found, Rules::default()), "{expected} {found}");
         }
     }
 
     #[test]
     fn order_can_be_forgiven_outside_or_everywhere() {
-        let outside = Rules {
-            order: Order::AnyOutside,
-            ..Rules::default()
-        };
-        let everywhere = Rules {
-            order: Order::AnyEverywhere,
-            ..Rules::default()
-        };
+        let outside = Rules { order: Order::AnyOutside, ..Rules::default() };
+        let everywhere = Rules { order: Order::AnyEverywhere, ..Rules::default() };
         assert!(check("[[1, 2], [3]]", "[[3], [1, 2]]", outside));
         assert!(!check("[[1, 2], [3]]", "[[3], [2, 1]]", outside));
         assert!(check("[[1, 2], [3]]", "[[3], [2, 1]]", everywhere));
@@ -324,10 +289,7 @@ mod tests {
     #[test]
     fn tolerance_and_any_order_together_need_a_real_matching() {
         // Taken greedily, 1.0 grabs 1.4 and 1.8 is left with 0.6.
-        let rules = Rules {
-            tolerance: Some(0.5),
-            order: Order::AnyOutside,
-        };
+        let rules = Rules { tolerance: Some(0.5), order: Order::AnyOutside };
         assert!(check("[1.0, 1.8]", "[1.4, 0.6]", rules));
         assert!(!check("[1.0, 1.8]", "[0.6, 0.7]", rules));
     }
@@ -338,9 +300,6 @@ mod tests {
         let rules = Rules::default();
         let mismatch = compare(&parse_line(a).unwrap(), &parse_line(b).unwrap(), rules);
         let mismatch = mismatch.unwrap_err();
-        assert_eq!(
-            (mismatch.place.as_str(), mismatch.found),
-            ("[0][x][1]", Value::Int(5))
-        );
+        assert_eq!((mismatch.place.as_str(), mismatch.found), ("[0][x][1]", Value::Int(5)));
     }
 }

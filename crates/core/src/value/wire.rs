@@ -85,18 +85,12 @@ fn end_of_string(bytes: &[u8], at: usize) -> usize {
 
 /// Decimal digits without leading zeros, `-` kept except before zero; `None` for anything else.
 fn canonical_integer(text: &str) -> Option<String> {
-    let (sign, digits) = text
-        .strip_prefix('-')
-        .map_or(("", text), |rest| ("-", rest));
+    let (sign, digits) = text.strip_prefix('-').map_or(("", text), |rest| ("-", rest));
     if digits.is_empty() || !digits.bytes().all(|b| b.is_ascii_digit()) {
         return None;
     }
     let digits = digits.trim_start_matches('0');
-    Some(if digits.is_empty() {
-        "0".to_owned()
-    } else {
-        format!("{sign}{digits}")
-    })
+    Some(if digits.is_empty() { "0".to_owned() } else { format!("{sign}{digits}") })
 }
 
 /// Turns JSON into a value.
@@ -131,13 +125,9 @@ fn all(items: Vec<Json>) -> Result<Vec<Value>, ValueError> {
 fn from_object(map: Map<String, Json>) -> Result<Value, ValueError> {
     if map.len() == 1 && map.keys().all(|key| key.starts_with('$')) {
         let form = map.into_iter().next();
-        return form.map_or(Ok(Value::Map(Vec::new())), |(key, inner)| {
-            from_form(&key, inner)
-        });
+        return form.map_or(Ok(Value::Map(Vec::new())), |(key, inner)| from_form(&key, inner));
     }
-    let pairs = map
-        .into_iter()
-        .map(|(key, it)| Ok((Value::Str(key), from_json(it)?)));
+    let pairs = map.into_iter().map(|(key, it)| Ok((Value::Str(key), from_json(it)?)));
     pairs.collect::<Result<_, _>>().map(Value::Map)
 }
 
@@ -146,15 +136,11 @@ fn from_form(key: &str, inner: Json) -> Result<Value, ValueError> {
     match (key, inner) {
         ("$tuple", Json::Array(items)) => all(items).map(Value::Tuple),
         ("$set", Json::Array(items)) => all(items).map(Value::Set),
-        ("$map", Json::Array(pairs)) => pairs
-            .into_iter()
-            .map(from_pair)
-            .collect::<Result<_, _>>()
-            .map(Value::Map),
+        ("$map", Json::Array(pairs)) => {
+            pairs.into_iter().map(from_pair).collect::<Result<_, _>>().map(Value::Map)
+        }
         ("$bytes", Json::String(text)) => {
-            let bytes = BASE64
-                .decode(text)
-                .map_err(|_| bad("$bytes", "base64 text"))?;
+            let bytes = BASE64.decode(text).map_err(|_| bad("$bytes", "base64 text"))?;
             Ok(Value::Bytes(bytes))
         }
         ("$int", Json::String(text)) => {
@@ -181,10 +167,7 @@ fn from_form(key: &str, inner: Json) -> Result<Value, ValueError> {
 }
 
 fn from_pair(pair: Json) -> Result<(Value, Value), ValueError> {
-    let wrong = ValueError::BadForm {
-        form: "$map",
-        takes: "an array of [key, value] pairs",
-    };
+    let wrong = ValueError::BadForm { form: "$map", takes: "an array of [key, value] pairs" };
     let Json::Array(pair) = pair else {
         return Err(wrong);
     };
@@ -208,9 +191,7 @@ pub fn from_toml(toml: &toml::Value) -> Result<Value, ValueError> {
             {
                 return from_form(key, to_json(&from_toml(inner)?));
             }
-            let pairs = table
-                .iter()
-                .map(|(k, v)| Ok((Value::Str(k.clone()), from_toml(v)?)));
+            let pairs = table.iter().map(|(k, v)| Ok((Value::Str(k.clone()), from_toml(v)?)));
             Value::Map(pairs.collect::<Result<_, _>>()?)
         }
         toml::Value::Integer(it) => Value::Int(*it),
@@ -256,9 +237,7 @@ fn map_to_json(pairs: &[(Value, Value)]) -> Json {
         .collect();
     plain.filter(|map| map.len() == pairs.len()).map_or_else(
         || {
-            let pairs = pairs
-                .iter()
-                .map(|(key, value)| json!([to_json(key), to_json(value)]));
+            let pairs = pairs.iter().map(|(key, value)| json!([to_json(key), to_json(value)]));
             json!({ "$map": pairs.collect::<Vec<_>>() })
         },
         Json::Object,
@@ -275,9 +254,7 @@ mod tests {
     fn every_form_is_read() {
         let text = r#"[null, true, 3, 3.5, "x", {"$tuple": [1]}, {"$set": [2]}, {"$bytes": "AAE="},
             {"$int": "-00123456789012345678901"}, {"$float": "-inf"}, {"$map": [[1, 2]]}, {"a": 1}]"#;
-        let Value::List(items) = parse_line(text).unwrap() else {
-            panic!("no list")
-        };
+        let Value::List(items) = parse_line(text).unwrap() else { panic!("no list") };
         assert_eq!(items[5], Value::Tuple(vec![Value::Int(1)]));
         assert_eq!(items[7], Value::Bytes(vec![0, 1]));
         assert_eq!(items[8], Value::BigInt("-123456789012345678901".into()));
@@ -288,9 +265,7 @@ mod tests {
     #[test]
     fn long_whole_numbers_are_kept_exactly_and_strings_are_left_alone() {
         let value = parse_line(r#"{"n": 123456789012345678901, "s": "\"123456789012345678901"}"#);
-        let Value::Map(pairs) = value.unwrap() else {
-            panic!("no map")
-        };
+        let Value::Map(pairs) = value.unwrap() else { panic!("no map") };
         assert_eq!(pairs[0].1, Value::BigInt("123456789012345678901".into()));
         assert_eq!(pairs[1].1, Value::Str("\"123456789012345678901".into()));
     }
@@ -317,13 +292,9 @@ mod tests {
             any::<bool>().prop_map(Value::Bool),
             any::<i64>().prop_map(Value::Int),
             any::<i128>().prop_filter_map("64 bits", |n| {
-                i64::try_from(n)
-                    .is_err()
-                    .then(|| Value::BigInt(n.to_string()))
+                i64::try_from(n).is_err().then(|| Value::BigInt(n.to_string()))
             }),
-            any::<f64>()
-                .prop_filter("NaN is unequal", |f| !f.is_nan())
-                .prop_map(Value::Float),
+            any::<f64>().prop_filter("NaN is unequal", |f| !f.is_nan()).prop_map(Value::Float),
             "\\PC{0,8}|\\$[a-z]{1,4}".prop_map(Value::Str),
             proptest::collection::vec(any::<u8>(), 0..8).prop_map(Value::Bytes),
         ];

@@ -46,10 +46,7 @@ pub fn enter_namespaces() -> Result<Identity, String> {
         unshare(NAMESPACES).map_err(|error| {
             format!("namespaces: {error}; root in a container may lack CAP_SYS_ADMIN")
         })?;
-        return Ok(Identity {
-            id: NOBODYS_ID,
-            root: true,
-        });
+        return Ok(Identity { id: NOBODYS_ID, root: true });
     }
     let (uid, gid) = (geteuid(), getegid());
     unshare(CloneFlags::CLONE_NEWUSER | NAMESPACES).map_err(|error| {
@@ -60,26 +57,18 @@ pub fn enter_namespaces() -> Result<Identity, String> {
         )
     })?;
     map_ids(uid.as_raw(), gid.as_raw())?;
-    Ok(Identity {
-        id: INSIDE_ID,
-        root: false,
-    })
+    Ok(Identity { id: INSIDE_ID, root: false })
 }
 
 /// Whether a user exists in this user namespace. For root of the whole machine every user does; for
 /// root of a container, only those that it was given.
 fn is_mapped(id: u32) -> bool {
     let covers = |line: &str| {
-        let numbers: Vec<u64> = line
-            .split_whitespace()
-            .filter_map(|it| it.parse().ok())
-            .collect();
+        let numbers: Vec<u64> = line.split_whitespace().filter_map(|it| it.parse().ok()).collect();
         matches!(numbers[..], [first, _, count] if (first..first + count).contains(&u64::from(id)))
     };
     let map = |file: &str| fs::read_to_string(format!("/proc/self/{file}")).unwrap_or_default();
-    ["uid_map", "gid_map"]
-        .iter()
-        .all(|file| map(file).lines().any(covers))
+    ["uid_map", "gid_map"].iter().all(|file| map(file).lines().any(covers))
 }
 
 /// Makes `uid` and `gid` of the parent namespace the only ones of this one.
@@ -141,10 +130,7 @@ fn drop_capabilities() -> Result<(), String> {
             break;
         }
     }
-    let header = CapHeader {
-        version: CAP_VERSION,
-        pid: 0,
-    };
+    let header = CapHeader { version: CAP_VERSION, pid: 0 };
     let data = [0_u32; 6];
     // SAFETY: both point to structures of the layout that the kernel's ABI states.
     let done = unsafe { libc::syscall(libc::SYS_capset, &raw const header, data.as_ptr()) };

@@ -48,11 +48,7 @@ pub fn stage_main() -> ExitCode {
         Ok(()) => ExitCode::SUCCESS,
         Err(why) => {
             let sent = wire::send(control, &Report::SetUpFailed(why), &[]);
-            if sent.is_ok() {
-                ExitCode::SUCCESS
-            } else {
-                ExitCode::FAILURE
-            }
+            if sent.is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE }
         }
     }
 }
@@ -89,20 +85,12 @@ fn sort_out(spec: &Spec, fds: Vec<OwnedFd>) -> Option<Handed> {
         stdin: fds.next()?,
         stdout: fds.next()?,
         stderr: fds.next()?,
-        channel: if spec.channel {
-            Some(fds.next()?)
-        } else {
-            None
-        },
+        channel: if spec.channel { Some(fds.next()?) } else { None },
         collected: match spec.collect {
             Collect::Nothing => None,
             _ => Some(Archive::from_fd(fds.next()?)),
         },
-        driver: if spec.driver {
-            Some(Archive::from_fd(fds.next()?))
-        } else {
-            None
-        },
+        driver: if spec.driver { Some(Archive::from_fd(fds.next()?)) } else { None },
         layers: fds.map(Archive::from_fd).collect(),
     };
     Some(handed)

@@ -45,15 +45,9 @@ fn try_become(spec: &Spec, handed: &Handed, identity: Identity) -> Result<Infall
     let c_string = |text: &str| {
         CString::new(text).map_err(|_| Failed::Exec("an argument holds a NUL byte".to_owned()))
     };
-    let command: Vec<CString> = spec
-        .command
-        .iter()
-        .map(|it| c_string(it))
-        .collect::<Result<_, _>>()?;
-    let env = spec
-        .env
-        .iter()
-        .map(|(key, value)| c_string(&format!("{key}={value}")));
+    let command: Vec<CString> =
+        spec.command.iter().map(|it| c_string(it)).collect::<Result<_, _>>()?;
+    let env = spec.env.iter().map(|(key, value)| c_string(&format!("{key}={value}")));
     let env: Vec<CString> = env.collect::<Result<_, _>>()?;
     let Some(program) = command.first() else {
         return Err(Failed::Exec("there is no program to run".to_owned()));
@@ -66,12 +60,8 @@ fn try_become(spec: &Spec, handed: &Handed, identity: Identity) -> Result<Infall
 
 /// Standard streams at 0 to 2, the channel at 3, and everything else closed at `exec`.
 fn lay_descriptors(handed: &Handed) -> nix::Result<()> {
-    let streams = [
-        Some(&handed.stdin),
-        Some(&handed.stdout),
-        Some(&handed.stderr),
-        handed.channel.as_ref(),
-    ];
+    let streams =
+        [Some(&handed.stdin), Some(&handed.stdout), Some(&handed.stderr), handed.channel.as_ref()];
     // Lifted first, so that none is overwritten by another. The pipe that tells of failure was
     // opened after all of these, and so stands above 3.
     let lifted = streams.iter().flatten().map(|fd| {
@@ -86,14 +76,8 @@ fn lay_descriptors(handed: &Handed) -> nix::Result<()> {
     }
     let first = lifted.len() as u32;
     // SAFETY: only marks descriptors to be closed at `exec`; the way to tell of failure stays.
-    let marked = unsafe {
-        libc::syscall(
-            libc::SYS_close_range,
-            first,
-            u32::MAX,
-            libc::CLOSE_RANGE_CLOEXEC,
-        )
-    };
+    let marked =
+        unsafe { libc::syscall(libc::SYS_close_range, first, u32::MAX, libc::CLOSE_RANGE_CLOEXEC) };
     nix::errno::Errno::result(marked)?;
     Ok(())
 }

@@ -25,9 +25,7 @@ use crate::wire::Spec;
 const NEW_ROOT: &str = "/tmp";
 
 /// System folders that are shown, read-only, where they are there.
-const SYSTEM: &[&str] = &[
-    "/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32",
-];
+const SYSTEM: &[&str] = &["/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32"];
 
 /// What is shown of `/etc`: what the loader and the interpreters need, and nothing that tells of
 /// people or hosts. Folders whose name begins with `java-` are added.
@@ -70,11 +68,7 @@ pub fn build(
     mount(None::<&str>, "/", None::<&str>, private, None::<&str>)
         .map_err(|error| format!("making mounts private: {error}"))?;
     let (shown, links) = find_shown(&spec.show);
-    tmpfs(
-        NEW_ROOT,
-        "mode=0755,size=4m,nr_inodes=4096",
-        MsFlags::empty(),
-    )?;
+    tmpfs(NEW_ROOT, "mode=0755,size=4m,nr_inodes=4096", MsFlags::empty())?;
     for link in &links {
         symlink(&link.1, inside(&link.0)).map_err(|error| told("link", &link.0, &error))?;
     }
@@ -83,14 +77,8 @@ pub fn build(
     for folder in ["proc", "tmp", "work", "opt/driver"] {
         make_dir(&inside(Path::new(folder)))?;
     }
-    mount(
-        Some("proc"),
-        &inside(Path::new("proc")),
-        Some("proc"),
-        QUIET,
-        None::<&str>,
-    )
-    .map_err(|error| format!("/proc: {error}"))?;
+    mount(Some("proc"), &inside(Path::new("proc")), Some("proc"), QUIET, None::<&str>)
+        .map_err(|error| format!("/proc: {error}"))?;
     let (id, disk) = (identity.id, spec.caps.disk);
     let own = format!("mode=0700,uid={id},gid={id},size={disk},nr_inodes={FILES_MAX}");
     tmpfs(&format!("{NEW_ROOT}{WORK}"), &own, MsFlags::empty())?;
@@ -112,9 +100,7 @@ pub fn build(
 }
 
 /// Nothing set-uid, no devices, nothing to run.
-const QUIET: MsFlags = MsFlags::MS_NOSUID
-    .union(MsFlags::MS_NODEV)
-    .union(MsFlags::MS_NOEXEC);
+const QUIET: MsFlags = MsFlags::MS_NOSUID.union(MsFlags::MS_NODEV).union(MsFlags::MS_NOEXEC);
 /// Nothing set-uid, no devices.
 const QUIET_DIR: MsFlags = MsFlags::MS_NOSUID.union(MsFlags::MS_NODEV);
 
@@ -127,14 +113,8 @@ fn inside(path: &Path) -> PathBuf {
 }
 
 fn tmpfs(at: &str, options: &str, more: MsFlags) -> Result<(), String> {
-    mount(
-        Some("tmpfs"),
-        at,
-        Some("tmpfs"),
-        QUIET_DIR | more,
-        Some(options),
-    )
-    .map_err(|error| format!("tmpfs on `{at}`: {error}"))
+    mount(Some("tmpfs"), at, Some("tmpfs"), QUIET_DIR | more, Some(options))
+        .map_err(|error| format!("tmpfs on `{at}`: {error}"))
 }
 
 /// Everything that is to be shown, and the links among the system folders.
@@ -146,30 +126,19 @@ fn find_shown(more: &[PathBuf]) -> (Vec<Shown>, Vec<(PathBuf, PathBuf)>) {
             Err(_) => shown.extend(hold(path)),
         }
     }
-    shown.extend(
-        ETC.iter()
-            .filter_map(|name| hold(&Path::new("/etc").join(name))),
-    );
+    shown.extend(ETC.iter().filter_map(|name| hold(&Path::new("/etc").join(name))));
     let etc = fs::read_dir("/etc").into_iter().flatten().flatten();
     let java = etc.filter(|entry| entry.file_name().to_string_lossy().starts_with("java-"));
     shown.extend(java.filter_map(|entry| hold(&entry.path())));
     let is_system = |path: &PathBuf| SYSTEM.iter().any(|it| path.starts_with(it));
-    shown.extend(
-        more.iter()
-            .filter(|path| !is_system(path))
-            .filter_map(|path| hold(path)),
-    );
+    shown.extend(more.iter().filter(|path| !is_system(path)).filter_map(|path| hold(path)));
     (shown, links)
 }
 
 fn hold(path: &Path) -> Option<Shown> {
     let from = open(path, OFlag::O_PATH | OFlag::O_CLOEXEC, Mode::empty()).ok()?;
     let is_dir = fs::metadata(path).ok()?.is_dir();
-    Some(Shown {
-        at: path.to_owned(),
-        from,
-        is_dir,
-    })
+    Some(Shown { at: path.to_owned(), from, is_dir })
 }
 
 /// Shows a file or a folder, with all that is mounted below it, read-only.
@@ -191,9 +160,7 @@ fn place_for(at: &Path, is_dir: bool) -> Result<(), String> {
     if let Some(parent) = at.parent() {
         make_dir(parent)?;
     }
-    File::create(at)
-        .map(drop)
-        .map_err(|error| told("place for", at, &error))
+    File::create(at).map(drop).map_err(|error| told("place for", at, &error))
 }
 
 fn make_dir(at: &Path) -> Result<(), String> {
@@ -214,12 +181,7 @@ const ATTR_QUIET: u64 = 0x1 | 0x2 | 0x4;
 
 /// Makes a mount and all below it read-only, without set-uid programs or devices.
 fn read_only(at: &Path) -> Result<(), String> {
-    let attr = MountAttr {
-        set: ATTR_QUIET,
-        clear: 0,
-        propagation: 0,
-        userns_fd: 0,
-    };
+    let attr = MountAttr { set: ATTR_QUIET, clear: 0, propagation: 0, userns_fd: 0 };
     let path = c_path(at)?;
     // SAFETY: the path ends with NUL, the structure has the layout and the size that are stated.
     let done = unsafe {
@@ -235,11 +197,7 @@ fn read_only(at: &Path) -> Result<(), String> {
     if done == 0 {
         return Ok(());
     }
-    Err(told(
-        "making read-only",
-        at,
-        &std::io::Error::last_os_error(),
-    ))
+    Err(told("making read-only", at, &std::io::Error::last_os_error()))
 }
 
 fn c_path(path: &Path) -> Result<CString, String> {
@@ -254,14 +212,8 @@ fn devices() -> Result<(), String> {
         let at = dev.join(name);
         File::create(&at).map_err(|error| told("place for", &at, &error))?;
         let from = Path::new("/dev").join(name);
-        mount(
-            Some(&from),
-            &at,
-            None::<&str>,
-            MsFlags::MS_BIND,
-            None::<&str>,
-        )
-        .map_err(|error| told("device", &from, &error))?;
+        mount(Some(&from), &at, None::<&str>, MsFlags::MS_BIND, None::<&str>)
+            .map_err(|error| told("device", &from, &error))?;
     }
     for (name, target) in [
         ("fd", "/proc/self/fd"),
@@ -287,10 +239,7 @@ fn etc_files() -> Result<(), String> {
         ),
         ("group", format!("trial:x:{id}:\nnogroup:x:65534:\n")),
         ("hosts", "127.0.0.1 localhost trial\n".to_owned()),
-        (
-            "nsswitch.conf",
-            "passwd: files\ngroup: files\nhosts: files\n".to_owned(),
-        ),
+        ("nsswitch.conf", "passwd: files\ngroup: files\nhosts: files\n".to_owned()),
     ] {
         let at = inside(&Path::new("etc").join(name));
         place_for(&at, false)?;
@@ -318,11 +267,8 @@ fn unpack(archive: &Archive, folder: &Path, owner: Option<u32>) -> Result<(), St
     };
     for entry in entries {
         let path = folder.join(entry.path.as_str());
-        let mut parents: Vec<&Path> = path
-            .ancestors()
-            .skip(1)
-            .take_while(|it| *it != folder)
-            .collect();
+        let mut parents: Vec<&Path> =
+            path.ancestors().skip(1).take_while(|it| *it != folder).collect();
         parents.reverse();
         for parent in parents {
             if !parent.is_dir() {
@@ -337,8 +283,7 @@ fn unpack(archive: &Archive, folder: &Path, owner: Option<u32>) -> Result<(), St
             .truncate(true)
             .open(&path)
             .map_err(|error| told("writing", &path, &error))?;
-        file.write_all(&entry.bytes)
-            .map_err(|error| told("writing", &path, &error))?;
+        file.write_all(&entry.bytes).map_err(|error| told("writing", &path, &error))?;
         let mode = if entry.executable { 0o755 } else { 0o644 };
         file.set_permissions(Permissions::from_mode(mode))
             .map_err(|error| told("mode of", &path, &error))?;
@@ -381,8 +326,7 @@ fn pack(full: &Path, name: &str, into: &mut Archive, left: &mut u64) -> Result<(
     };
     *left -= bytes.len() as u64;
     let executable = meta.permissions().mode() & 0o100 != 0;
-    into.write_entry(name, executable, &bytes)
-        .map_err(|error| error.to_string())
+    into.write_entry(name, executable, &bytes).map_err(|error| error.to_string())
 }
 
 /// Deepest folder that is packed.

@@ -112,11 +112,7 @@ struct Look {
 impl Watch {
     fn new(pid: Pid, caps: Caps, started: Instant) -> Self {
         let conf = |var, otherwise: u64| {
-            sysconf(var)
-                .ok()
-                .flatten()
-                .and_then(|it| u64::try_from(it).ok())
-                .unwrap_or(otherwise)
+            sysconf(var).ok().flatten().and_then(|it| u64::try_from(it).ok()).unwrap_or(otherwise)
         };
         Self {
             pid,
@@ -146,10 +142,7 @@ impl Watch {
             }
             let timeout = PollTimeout::try_from(timeout).unwrap_or(PollTimeout::ZERO);
             let ready = poll(&mut fds, timeout).unwrap_or(0);
-            let told = fds
-                .get(1)
-                .and_then(PollFd::revents)
-                .is_some_and(|it| !it.is_empty());
+            let told = fds.get(1).and_then(PollFd::revents).is_some_and(|it| !it.is_empty());
             if told {
                 heard = self.obey(control);
             }
@@ -176,9 +169,7 @@ impl Watch {
             limit: self.limit,
             wall,
             cpu,
-            peak_memory: self
-                .peak_memory
-                .max(u64::try_from(largest).unwrap_or(0) << 10),
+            peak_memory: self.peak_memory.max(u64::try_from(largest).unwrap_or(0) << 10),
             peak_processes: self.peak_processes,
         }
     }
@@ -233,10 +224,7 @@ impl Watch {
         self.peak_processes = self.peak_processes.max(look.processes);
         let checks = [
             (look.memory > self.caps.memory, LimitHit::Memory),
-            (
-                look.cpu.saturating_sub(self.lap_cpu) > self.caps.cpu,
-                LimitHit::Cpu,
-            ),
+            (look.cpu.saturating_sub(self.lap_cpu) > self.caps.cpu, LimitHit::Cpu),
             (self.lap_started.elapsed() >= self.caps.wall, LimitHit::Wall),
         ];
         let hit = checks.into_iter().find(|it| it.0).map(|it| it.1);
@@ -245,16 +233,10 @@ impl Watch {
 
     /// Adds up all processes but this one.
     fn look(&self) -> Look {
-        let mut look = Look {
-            cpu: reaped_cpu(),
-            ..Look::default()
-        };
+        let mut look = Look { cpu: reaped_cpu(), ..Look::default() };
         let mut pids = Vec::new();
         for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
-            let pid = entry
-                .file_name()
-                .to_str()
-                .and_then(|it| it.parse::<u32>().ok());
+            let pid = entry.file_name().to_str().and_then(|it| it.parse::<u32>().ok());
             pids.extend(pid.filter(|&pid| pid != 1));
         }
         for &pid in &pids {
@@ -288,16 +270,11 @@ impl Watch {
 
     /// Memory of a process, what it shares being divided among those that share it.
     fn proportional(&self, pid: u32) -> u64 {
-        let exact = fs::read_to_string(format!("/proc/{pid}/smaps_rollup"))
-            .ok()
-            .and_then(|text| {
-                let line = text.lines().find_map(|line| line.strip_prefix("Pss:"))?;
-                line.trim().strip_suffix("kB")?.trim().parse::<u64>().ok()
-            });
-        exact.map_or_else(
-            || self.stat(pid).map_or(0, |it| it.resident),
-            |kib| kib << 10,
-        )
+        let exact = fs::read_to_string(format!("/proc/{pid}/smaps_rollup")).ok().and_then(|text| {
+            let line = text.lines().find_map(|line| line.strip_prefix("Pss:"))?;
+            line.trim().strip_suffix("kB")?.trim().parse::<u64>().ok()
+        });
+        exact.map_or_else(|| self.stat(pid).map_or(0, |it| it.resident), |kib| kib << 10)
     }
 }
 

@@ -1,0 +1,165 @@
+//! All that the runs of one judgement have in common: tools, limits, surroundings.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::time::Duration;
+
+use fairtrial_core::docket::Task;
+use fairtrial_core::limits::Limits;
+use fairtrial_core::recipe::{Recipe, fill};
+use fairtrial_core::verdict::FailReason;
+use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, LimitHit, Outcome, SandboxError};
+
+use crate::tools::Tool;
+
+/// Bytes in the work folder, and again in `/tmp`.
+const DISK: u64 = 64 << 20;
+
+/// Our own part of judging failed: says nothing about the candidate.
+#[derive(Debug, thiserror::Error)]
+pub enum JudgeError {
+    /// The sandbox could not do its part.
+    #[error(transparent)]
+    Sandbox(#[from] SandboxError),
+}
+
+impl From<fairtrial_sandbox::ArchiveError> for JudgeError {
+    fn from(error: fairtrial_sandbox::ArchiveError) -> Self {
+        Self::Sandbox(error.into())
+    }
+}
+
+/// All that the runs of one judgement have in common.
+pub struct Bench<'a> {
+    pub task: &'a Task,
+    pub recipe: &'a Recipe,
+    pub tool: &'a Tool,
+    pub limits: Limits,
+}
+
+impl Bench<'_> {
+    /// What a run may use.
+    pub fn caps(&self) -> Caps {
+        Caps {
+            wall: self.limits.time * 2,
+            cpu: self.limits.time,
+            memory: self.limits.memory.0,
+            processes: self.limits.processes,
+            output: self.limits.output.0,
+            disk: DISK,
+        }
+    }
+
+    /// A job in this language's surroundings.
+    pub fn job<'a>(&self, command: &[String], caps: Caps, layers: Vec<&'a Archive>) -> Job<'a> {
+        Job {
+            command: self.command(command, caps.memory),
+            env: self.env(),
+            stdin: Vec::new(),
+            layers,
+            driver: None,
+            show: self.tool.folders.clone(),
+            channel: false,
+            collect: Collect::Nothing,
+            caps,
+        }
+    }
+
+    fn command(&self, command: &[String], memory: u64) -> Vec<String> {
+        let text = |path: &PathBuf| path.to_string_lossy().into_owned();
+        let heap = (memory * 3 / 4) >> 20;
+        let file = self.task.file();
+        let mut values = vec![
+            ("tool".to_owned(), text(&self.tool.program)),
+            ("file".to_owned(), file.as_str().to_owned()),
+            ("stem".to_owned(), file.stem().to_owned()),
+            ("driver".to_owned(), format!("/opt/driver/driver.{}", file.extension())),
+            ("heap_mib".to_owned(), heap.max(16).to_string()),
+        ];
+        values.extend(self.tool.also.iter().map(|(name, path)| (name.clone(), text(path))));
+        let values: Vec<_> = values.iter().map(|(a, b)| (a.as_str(), b.as_str())).collect();
+        let mut command = fill(command, &values);
+        // `exec` looks for nothing: a program of the work folder needs its whole path.
+        if let Some(program) = command.first_mut()
+            && let Some(own) = program.strip_prefix("./")
+        {
+            *program = format!("{}/{own}", fairtrial_sandbox::WORK);
+        }
+        command
+    }
+
+    fn env(&self) -> BTreeMap<String, String> {
+        let fixed = [
+            ("PATH", "/usr/local/bin:/usr/bin:/bin"),
+            ("HOME", fairtrial_sandbox::WORK),
+            ("TMPDIR", "/tmp"),
+            ("LANG", "C.UTF-8"),
+            ("LC_ALL", "C.UTF-8"),
+            ("TZ", "UTC"),
+            ("PYTHONHASHSEED", "0"),
+            ("PYTHONIOENCODING", "utf-8"),
+        ];
+        let mut env: BTreeMap<String, String> =
+            fixed.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect();
+        env.extend(self.recipe.env.clone());
+        env
+    }
+
+    /// Why a run that did not do what it should have done failed: a limit, memory, or a crash.
+    pub fn reason(&self, outcome: &Outcome) -> FailReason {
+        match outcome.limit {
+            Some(LimitHit::Wall | LimitHit::Cpu) => FailReason::TimedOut,
+            Some(LimitHit::Memory) => FailReason::OutOfMemory,
+            Some(LimitHit::Output) => FailReason::TooMuchOutput,
+            Some(LimitHit::Stopped) | None => {
+                let stderr = String::from_utf8_lossy(&outcome.stderr.bytes);
+                if self.recipe.memory_errors.iter().any(|mark| stderr.contains(mark)) {
+                    FailReason::OutOfMemory
+                } else {
+                    FailReason::Crashed
+                }
+            }
+        }
+    }
+
+    /// How a run ended, in words that hold nothing sealed.
+    pub fn ended(&self, outcome: &Outcome) -> String {
+        let seconds = |time: Duration| format!("{:.2} s", time.as_secs_f64());
+        match (outcome.limit, outcome.ending) {
+            (Some(LimitHit::Cpu), _) => {
+                format!("used more than {} of processor time", seconds(self.limits.time))
+            }
+            (Some(LimitHit::Wall), _) => {
+                format!("took more than {}", seconds(self.limits.time * 2))
+            }
+            (Some(LimitHit::Memory), _) => {
+                format!("used more than {} MiB of memory", self.limits.memory.0 >> 20)
+            }
+            (Some(LimitHit::Output), _) => format!(
+                "wrote {} bytes, more than {}",
+                outcome.stdout.total + outcome.stderr.total,
+                self.limits.output.0
+            ),
+            (_, Ending::Exited(status)) => format!("ended with status {status}"),
+            (_, Ending::Signalled(signal)) => format!("ended by {}", signal_name(signal)),
+        }
+    }
+}
+
+fn signal_name(signal: i32) -> String {
+    let name = match signal {
+        4 => "SIGILL",
+        6 => "SIGABRT",
+        7 => "SIGBUS",
+        8 => "SIGFPE",
+        9 => "SIGKILL",
+        11 => "SIGSEGV",
+        13 => "SIGPIPE",
+        15 => "SIGTERM",
+        24 => "SIGXCPU",
+        25 => "SIGXFSZ",
+        31 => "SIGSYS",
+        other => return format!("signal {other}"),
+    };
+    format!("signal {signal} ({name})")
+}

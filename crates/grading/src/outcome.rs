@@ -1,0 +1,54 @@
+//! From the outcomes of tests to a judgement.
+
+use fairtrial_core::docket::{Proceedings, Task};
+use fairtrial_core::judgement::{Judgement, TestOutcome, Usage};
+use fairtrial_core::verdict::{FailReason, Verdict};
+use fairtrial_sandbox::Outcome;
+
+/// Tests that may run out of time before the rest is no longer run.
+pub const TIMEOUTS_MAX: usize = 2;
+
+/// Every sealed test, failed for one reason without being run.
+pub fn nothing_run(task: &Task, reason: FailReason, message: Option<String>) -> Judgement {
+    let not_run = |(name, points): (&String, f64)| TestOutcome {
+        name: name.clone(),
+        visible: false,
+        failed: Some(reason),
+        summary: "not run".to_owned(),
+        input: String::new(),
+        expected: String::new(),
+        found: String::new(),
+        points,
+        usage: None,
+    };
+    let tests = match &task.proceedings {
+        Proceedings::Call { sealed, .. } => {
+            sealed.iter().map(|it| (&it.name, it.points)).map(not_run).collect()
+        }
+        Proceedings::Program { sealed, .. } => {
+            sealed.iter().map(|it| (&it.name, it.points)).map(not_run).collect()
+        }
+    };
+    Judgement { verdict: Verdict::Fail(reason), tests, message, notes: Vec::new() }
+}
+
+/// What a run used.
+pub fn usage(outcome: &Outcome) -> Usage {
+    Usage {
+        wall_seconds: outcome.wall.as_secs_f64(),
+        cpu_seconds: outcome.cpu.as_secs_f64(),
+        peak_memory: outcome.peak_memory,
+    }
+}
+
+/// Puts the outcomes of tests together: the reason is that of the first sealed test that failed.
+pub fn settle(tests: Vec<TestOutcome>, message: Option<String>) -> Judgement {
+    let failed = tests.iter().filter(|test| !test.visible).find_map(|test| test.failed);
+    let verdict = failed.map_or(Verdict::Pass, Verdict::Fail);
+    Judgement { verdict, tests, message, notes: Vec::new() }
+}
+
+/// Whether the visible examples are wanted: something sealed failed.
+pub fn any_failed(tests: &[TestOutcome]) -> bool {
+    tests.iter().any(|test| test.failed.is_some())
+}
