@@ -210,6 +210,43 @@ fn there_are_no_rights_to_gain() {
     assert_eq!(shell("kill -9 1; kill -STOP 1; exit 7").ending, Ending::Exited(7));
 }
 
+/// Calls by number, from a library that adds nothing of its own.
+const CALLS: &str = "import ctypes, errno\nc = ctypes.CDLL(None, use_errno=True)\n\
+    def call(*a):\n    ctypes.set_errno(0)\n    r = c.syscall(*a)\n    \
+    return errno.errorcode.get(ctypes.get_errno(), '?') if r < 0 else 'done'\n";
+
+#[test]
+fn system_calls_that_are_never_needed_are_refused() {
+    // ptrace, keyctl, bpf, perf_event_open, userfaultfd, io_uring_setup, unshare, setns, mount,
+    // process_vm_readv, open_by_handle_at, reboot, clock_settime.
+    let numbers = "[101, 250, 321, 298, 323, 425, 272, 308, 165, 310, 304, 169, 227]";
+    let script = format!("{CALLS}print({{call(n, 0, 0, 0, 0, 0) for n in {numbers}}})\n");
+    assert_eq!(text(&py(&script)), "{'EPERM'}\n");
+    let script = format!(
+        "{CALLS}print(call(56, 0x10000000 | 17, 0, 0, 0, 0), call(435, 0, 0))\n\
+         print([call(41, f, t, 0) for f, t in [(40, 1), (16, 3), (17, 3), (2, 3), (38, 5)]])\n\
+         print([call(41, f, 1, 0) for f in (1, 2, 10)])\n\
+         print(call(16, 0, 0x5412, 0))\n"
+    );
+    let expected = "EPERM ENOSYS\n['EAFNOSUPPORT', 'EAFNOSUPPORT', 'EAFNOSUPPORT', 'EPERM', \
+                    'EAFNOSUPPORT']\n['done', 'done', 'done']\nEPERM\n";
+    assert_eq!(text(&py(&script)), expected);
+    let status = text(&shell("grep Seccomp: /proc/self/status"));
+    assert_eq!(status, "Seccomp:\t2\n");
+}
+
+#[test]
+fn the_32_bit_entry_ends_the_process() {
+    let code = "int main(void) { int r; __asm__ volatile(\"int $0x80\" : \"=a\"(r) : \"a\"(20)); return 0; }";
+    let script = format!(
+        "cd /tmp && printf '%s' '{code}' > a.c && cc a.c -o a && echo built && ./a; echo $?"
+    );
+    let caps = Caps { processes: 64, disk: 64 << 20, ..caps() };
+    let outcome = run(&Job { caps, ..job(&["/bin/sh", "-c", &script]) }).unwrap();
+    // 128 and SIGSYS.
+    assert_eq!(text(&outcome), "built\n159\n", "{outcome:?}");
+}
+
 #[test]
 fn files_go_in_and_come_out_and_links_do_not_lead_anywhere() {
     let path = |text: &str| RelPath::parse(text).unwrap();
