@@ -15,6 +15,8 @@ pub enum Ended {
     Decided,
     /// Spoiled by the candidate's host; the text says how.
     Spoiled(String),
+    /// Not yet: the run was stopped while it was under way.
+    LeftOff,
     /// Not at all: asking this candidate is no use for now; the text says why.
     Halted(String),
 }
@@ -76,6 +78,7 @@ impl Board {
                     self.halt(candidate, why);
                 }
             }
+            Ended::LeftOff => self.not_held += 1,
             Ended::Halted(why) => {
                 self.not_held += 1;
                 self.halt(candidate, why);

@@ -75,7 +75,7 @@ impl Course {
             let sent = record.answer(attempt)?;
             course.number = attempt.number;
             next = course.answered(attempt.id, sent, attempt.cut_off);
-            if let Some(verdict) = attempt.verdict {
+            if let Some(verdict) = attempt.verdict.filter(|it| !it.is_void()) {
                 let feedback = attempt.feedback.as_deref().map(|it| record.text(it)).transpose()?;
                 next = course.judged(verdict, feedback.as_deref());
             }

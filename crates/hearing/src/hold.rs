@@ -99,8 +99,13 @@ pub fn hold(
     let waiting: Vec<TrialKey> =
         order.iter().filter(|key| is_to_be_held(preparation, known.get(key))).cloned().collect();
     let mut tally = Tally::new(&names, &order, &known, &waiting);
-    tally.unanswered =
-        order.iter().filter(|key| known.contains_key(key) && !has_answer(preparation, key)).count();
+    tally.unanswered = order
+        .iter()
+        .filter(|key| {
+            let void = known.get(key).and_then(|row| row.verdict).is_some_and(Verdict::is_void);
+            void && !has_answer(preparation, key)
+        })
+        .count();
     observer.progress(&tally.progress);
     let board = Board::new(waiting, plan.parallel as usize);
     let (events_in, events) = channel();
@@ -229,14 +234,18 @@ impl Session<'_> {
     fn begin(&mut self, key: TrialKey) -> Result<(), HoldError> {
         let attempts = self.preparation.plan.attempts;
         let system = self.candidate(&key.candidate).and_then(Candidate::system).map(str::to_owned);
-        let left_off = self.known.remove(&key).filter(|row| row.verdict.is_none());
-        let (course, next) = match left_off {
-            Some(row) => Course::resume(&row, self.record, attempts, system.as_deref())?,
+        let prompt = self.preparation.tasks[&key.task].prompt.as_str();
+        let system = system.as_deref();
+        let (course, next) = match self.known.remove(&key) {
+            Some(mut row) => {
+                if row.verdict.is_some() {
+                    row.holding = self.record.reopen_trial(row.id, prompt, &now())?;
+                }
+                Course::resume(&row, self.record, attempts, system)?
+            }
             None => {
-                let prompt = self.preparation.tasks[&key.task].prompt.as_str();
-                let (trial, holding) = self.record.begin_trial(&key, prompt, &now())?;
-                let system = system.as_deref();
-                (Course::new(key, trial, holding, attempts, system, prompt), Next::Ask)
+                let trial = self.record.begin_trial(&key, prompt, &now())?;
+                (Course::new(key, trial, 1, attempts, system, prompt), Next::Ask)
             }
         };
         let slot = (0..).find(|slot| !self.slots.contains_key(slot)).unwrap_or(0);
@@ -314,8 +323,13 @@ impl Session<'_> {
                 self.end(slot, verdict, &requests, Ended::Decided)
             }
             Asked::Void(VoidReason::Cancelled, _) => {
-                let void = Verdict::Void(VoidReason::Cancelled);
-                self.end(slot, void, &requests, Ended::Decided)
+                // The trial stays as far as it is, and is gone on with in a later session.
+                let (trial, holding) = (course.trial, course.holding);
+                self.record.commit_requests(trial, holding, course.number, &requests)?;
+                let candidate = course.key.candidate.clone();
+                self.slots.remove(&slot);
+                self.board.end(&candidate, Ended::LeftOff);
+                Ok(())
             }
             Asked::Void(reason, why) => {
                 self.end(slot, Verdict::Void(reason), &requests, Ended::Spoiled(why))

@@ -21,7 +21,7 @@ pub struct TrialRow {
     pub id: i64,
     /// Which trial.
     pub key: TrialKey,
-    /// Which holding of it: from 1, more when it was void before.
+    /// How often it was taken up: from 1, more when it was void before.
     pub holding: u32,
     /// The digest of its first prompt.
     pub prompt: String,
@@ -31,9 +31,9 @@ pub struct TrialRow {
     pub begun: String,
     /// When it was over.
     pub ended: Option<String>,
-    /// The attempts of this holding, in order.
+    /// The attempts, in order.
     pub attempts: Vec<AttemptRow>,
-    /// The requests of this holding, in order.
+    /// The requests of all holdings, in order.
     pub requests: Vec<RequestRow>,
 }
 
@@ -153,16 +153,14 @@ impl Record {
                 "SELECT a.trial, a.id, a.number, a.answer_kind, a.answer, a.cut_off, a.verdict,
                  a.reason, a.tests_passed, a.tests_total, a.credit, a.deviations, a.code, a.message,
                  a.notes, a.feedback, a.judge_seconds
-                 FROM attempts a JOIN trials t ON t.id = a.trial AND t.holding = a.holding
-                 ORDER BY a.trial, a.number",
+                 FROM attempts a ORDER BY a.trial, a.number",
                 |row| Ok((row.get(0)?, attempt_row(row)?)),
             )?);
             let mut requests = group(self.rows(
                 "SELECT r.trial, r.attempt, r.number, r.outcome, r.detail, r.status, r.seconds,
                  r.first_token, r.tokens_input, r.tokens_cached, r.tokens_output, r.estimated,
                  r.cost
-                 FROM requests r JOIN trials t ON t.id = r.trial AND t.holding = r.holding
-                 ORDER BY r.trial, r.attempt, r.number",
+                 FROM requests r ORDER BY r.trial, r.id",
                 |row| Ok((row.get(0)?, request_row(row)?)),
             )?);
             for trial in &mut trials {

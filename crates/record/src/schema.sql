@@ -38,7 +38,7 @@ CREATE TABLE attempts (
     notes         TEXT,
     feedback      TEXT REFERENCES blobs,
     judge_seconds REAL,
-    UNIQUE (trial, holding, number)
+    UNIQUE (trial, number)
 ) STRICT;
 
 CREATE TABLE requests (
@@ -70,5 +70,4 @@ CREATE TABLE outcomes (
     PRIMARY KEY (attempt, place)
 ) STRICT, WITHOUT ROWID;
 
-CREATE INDEX attempts_by_trial ON attempts (trial, holding, number);
 CREATE INDEX requests_by_trial ON requests (trial, holding, attempt, number);

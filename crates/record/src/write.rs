@@ -10,7 +10,7 @@ use fairtrial_core::plan::Tokens;
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::Verdict;
-use rusqlite::{Connection, OpenFlags, OptionalExtension as _, Transaction, params};
+use rusqlite::{Connection, OpenFlags, Transaction, params};
 
 use crate::manifest::Manifest;
 use crate::{FORMAT_VERSION, RecordError, blob, schema};
@@ -169,44 +169,77 @@ impl Record {
         Ok(())
     }
 
-    /// Begins a trial, or begins it again when it was void. Gives its number and which holding of
-    /// it this is, from 1.
+    /// Begins a trial and gives its number.
     ///
     /// # Errors
-    /// When the database refuses, or the trial is already decided.
+    /// When the database refuses, or the trial was begun before.
     pub fn begin_trial(
         &mut self,
         key: &TrialKey,
         prompt: &str,
         at: &str,
-    ) -> Result<(i64, u32), RecordError> {
+    ) -> Result<i64, RecordError> {
         self.transact("begin a trial", |transaction| {
             let prompt = blob::store(transaction, prompt.as_bytes())?;
-            let known: Option<(i64, u32)> = transaction
-                .query_row(
-                    "SELECT id, holding FROM trials
-                     WHERE candidate = ?1 AND task = ?2 AND sample = ?3",
-                    params![key.candidate, key.task, key.sample],
-                    |row| Ok((row.get(0)?, row.get(1)?)),
-                )
-                .optional()?;
-            if let Some((id, holding)) = known {
-                let changed = transaction.execute(
-                    "UPDATE trials SET holding = ?2, prompt = ?3, begun = ?4, verdict = NULL,
-                     reason = NULL, ended = NULL WHERE id = ?1 AND verdict = 'void'",
-                    params![id, holding + 1, prompt.as_str(), at],
-                )?;
-                if changed != 1 {
-                    return Err(rusqlite::Error::StatementChangedRows(changed));
-                }
-                return Ok((id, holding + 1));
-            }
             transaction.execute(
                 "INSERT INTO trials (candidate, task, sample, holding, prompt, begun)
                  VALUES (?1, ?2, ?3, 1, ?4, ?5)",
                 params![key.candidate, key.task, key.sample, prompt.as_str(), at],
             )?;
-            Ok((transaction.last_insert_rowid(), 1))
+            Ok(transaction.last_insert_rowid())
+        })
+    }
+
+    /// Takes a void trial up again, and gives which holding of it this is. Its answers and requests
+    /// stay; a void judgement, which says nothing of the answer, is taken back. `prompt` is used if
+    /// nothing was answered yet.
+    ///
+    /// # Errors
+    /// When the database refuses, or the trial is not void.
+    pub fn reopen_trial(&mut self, trial: i64, prompt: &str, at: &str) -> Result<u32, RecordError> {
+        self.transact("take a void trial up again", |transaction| {
+            let changed = transaction.execute(
+                "UPDATE trials SET holding = holding + 1, begun = ?2, verdict = NULL,
+                 reason = NULL, ended = NULL WHERE id = ?1 AND verdict = 'void'",
+                params![trial, at],
+            )?;
+            if changed != 1 {
+                return Err(rusqlite::Error::StatementChangedRows(changed));
+            }
+            let prompt = blob::store(transaction, prompt.as_bytes())?;
+            transaction.execute(
+                "UPDATE trials SET prompt = ?2
+                 WHERE id = ?1 AND NOT EXISTS (SELECT 1 FROM attempts WHERE trial = ?1)",
+                params![trial, prompt.as_str()],
+            )?;
+            transaction.execute(
+                "DELETE FROM outcomes WHERE attempt IN
+                 (SELECT id FROM attempts WHERE trial = ?1 AND verdict = 'void')",
+                [trial],
+            )?;
+            transaction.execute(
+                "UPDATE attempts SET verdict = NULL, reason = NULL
+                 WHERE trial = ?1 AND verdict = 'void'",
+                [trial],
+            )?;
+            transaction
+                .query_row("SELECT holding FROM trials WHERE id = ?1", [trial], |row| row.get(0))
+        })
+    }
+
+    /// Commits requests that were made in vain for a trial that goes on later.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn commit_requests(
+        &mut self,
+        trial: i64,
+        holding: u32,
+        attempt: u32,
+        requests: &[NewRequest],
+    ) -> Result<(), RecordError> {
+        self.transact("commit requests", |transaction| {
+            insert_requests(transaction, trial, holding, attempt, requests)
         })
     }
 

@@ -78,7 +78,7 @@ fn open(folder: &Path) -> Record {
 fn a_trial_comes_back_as_it_was_written() {
     let folder = tempfile::tempdir().unwrap();
     let mut record = open(folder.path());
-    let (trial, holding) = record.begin_trial(&key(1), "solve it", AT).unwrap();
+    let (trial, holding) = (record.begin_trial(&key(1), "solve it", AT).unwrap(), 1);
     let requests = [request("rate limit", 0.0), request("answered", 0.25)];
     let files = FileTree::from([
         (RelPath::parse("a.py").unwrap(), b"x = 1\n".to_vec()),
@@ -120,22 +120,40 @@ fn a_trial_comes_back_as_it_was_written() {
 }
 
 #[test]
-fn only_a_void_trial_can_be_begun_again_and_its_history_stays() {
+fn only_a_void_trial_is_taken_up_again_and_its_answers_and_requests_stay() {
     let folder = tempfile::tempdir().unwrap();
     let mut record = open(folder.path());
-    let (trial, holding) = record.begin_trial(&key(1), "p", AT).unwrap();
-    assert!(record.begin_trial(&key(1), "p", AT).is_err(), "it is under way");
+    let trial = record.begin_trial(&key(1), "p", AT).unwrap();
+    assert!(record.begin_trial(&key(1), "p", AT).is_err(), "it was begun before");
+    assert!(record.reopen_trial(trial, "p", AT).is_err(), "it is under way");
     let void = Verdict::Void(VoidReason::RateLimit);
-    record.end_trial(trial, holding, 1, void, &[request("rate limit", 0.5)], AT).unwrap();
-    let (again, holding) = record.begin_trial(&key(1), "p", AT).unwrap();
-    assert_eq!((again, holding), (trial, 2));
+    record.end_trial(trial, 1, 1, void, &[request("rate limit", 0.5)], AT).unwrap();
+    assert_eq!(record.reopen_trial(trial, "q", AT).unwrap(), 2);
     let row = record.trials().unwrap().remove(0);
-    assert_eq!((row.verdict, row.requests.len()), (None, 0));
-    record.end_trial(trial, holding, 1, Verdict::Pass, &[], AT).unwrap();
-    assert!(record.begin_trial(&key(1), "p", AT).is_err(), "it is decided");
-    let database = rusqlite::Connection::open(folder.path().join("trials.sqlite")).unwrap();
-    let kept = database.query_row("SELECT count(*) FROM requests", [], |row| row.get::<_, i64>(0));
-    assert_eq!(kept.unwrap(), 1);
+    assert_eq!((row.verdict, row.requests.len(), row.cost()), (None, 1, 0.5));
+    assert_eq!(record.text(&row.prompt).unwrap(), "q", "nothing was answered to the first");
+
+    // An answer that could not be judged is judged again, not asked for again.
+    let sent = Sent::Text("x".into());
+    let attempt = record.commit_answer(trial, 2, 1, &answer(sent), &[]).unwrap();
+    let unjudged = judgement(Verdict::Void(VoidReason::SandboxError));
+    let new = NewJudgement {
+        judgement: &unjudged,
+        deviations: &[],
+        code: None,
+        feedback: None,
+        seconds: 0.5,
+        trial: Some(unjudged.verdict),
+        at: AT,
+    };
+    record.commit_judgement(trial, attempt, &new).unwrap();
+    assert_eq!(record.reopen_trial(trial, "r", AT).unwrap(), 3);
+    let row = record.trials().unwrap().remove(0);
+    assert_eq!((row.attempts.len(), row.attempts[0].verdict), (1, None));
+    assert_eq!(record.tests(attempt).unwrap(), []);
+    assert_eq!(record.text(&row.prompt).unwrap(), "q", "this is what was answered");
+    record.end_trial(trial, 3, 1, Verdict::Pass, &[], AT).unwrap();
+    assert!(record.reopen_trial(trial, "p", AT).is_err(), "it is decided");
 }
 
 #[test]

@@ -48,6 +48,33 @@ fn what_stays_refused_is_void_and_is_held_again_later() {
 }
 
 #[test]
+fn an_answer_that_was_paid_for_is_kept_when_the_host_fails_later() {
+    let bed = Bed::new();
+    bed.demo_docket(&["tide-gap"]);
+    let fault = "fault_rate = 1.0\nfault_status = 503";
+    bed.write("models.toml", &models(fault).replace("skill = 9", "skill = -9"));
+    let standin = bed.standin(&["--models", "models.toml", "--log", "asked.jsonl"], &[]);
+    bed.chats("attempts = 2", &standin.address, &["petrel"], "retries = 0");
+    // Each new conversation is refused once: the first answer, then the repair.
+    assert_eq!(bed.run(&["run", "plan.toml"]).code, 3);
+    assert_eq!(bed.run(&["run", "plan.toml"]).code, 3);
+    let trial = &bed.json(&["show", "record", "--json"])["trials"][0];
+    assert_eq!(
+        (&trial["verdict"], &trial["attempts"][0]["verdict"]),
+        (&"void".into(), &"fail".into())
+    );
+    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
+    let trial = &bed.json(&["show", "record", "--json"])["trials"][0];
+    assert_eq!(
+        (&trial["verdict"], trial["attempts"].as_array().unwrap().len()),
+        (&"pass".into(), 2)
+    );
+    assert_eq!((&trial["holding"], trial["requests"].as_array().unwrap().len()), (&3.into(), 4));
+    let asked = std::fs::read_to_string(bed.path("asked.jsonl")).unwrap();
+    assert_eq!(asked.lines().count(), 2, "{asked}");
+}
+
+#[test]
 fn streaming_and_whole_answers_come_to_the_same() {
     let bed = Bed::new();
     bed.demo_docket(&["tide-windows", "tow-order"]);
