@@ -22,10 +22,32 @@ pub struct Bare {
 /// `no code found`, or `wrong language` when there is code of another one.
 pub fn find(text: &str, wanted: &str) -> Result<Bare, FailReason> {
     let text = unquoted(text);
+    let found = find_flush(&text, wanted);
+    match indented(&text) {
+        // A block set off by indentation alone, as Markdown allows.
+        Some(block) if found.is_err() => {
+            let bare = find_flush(&block, wanted)?;
+            Ok(Bare { text_around: true, ..bare })
+        }
+        _ => found,
+    }
+}
+
+/// The lines that are set off by indentation, without it.
+fn indented(text: &str) -> Option<String> {
+    let is_set_off =
+        |line: &&str| line.starts_with("    ") || line.starts_with('\t') || line.is_empty();
+    let lines: Vec<&str> = text.lines().filter(is_set_off).collect();
+    let depth = |line: &&str| line.len() - line.trim_start().len();
+    let least = lines.iter().filter(|line| !line.trim().is_empty()).map(depth).min()?;
+    Some(lines.iter().map(|line| line.get(least..).unwrap_or("")).collect::<Vec<_>>().join("\n"))
+}
+
+fn find_flush(text: &str, wanted: &str) -> Result<Bare, FailReason> {
     let lines: Vec<&str> = text.lines().collect();
     let is_start = |line: &&str| language::begins(wanted, line) && !is_prose(line);
     let Some(mut start) = lines.iter().position(is_start) else {
-        return Err(match language::guess(&text) {
+        return Err(match language::guess(text) {
             Some(found) if found != wanted => FailReason::WrongLanguage,
             _ => FailReason::NoCodeFound,
         });
@@ -82,6 +104,11 @@ fn is_prose(line: &str) -> bool {
         Regex::new(r"^(?:[-*] |\d+\. |#{2,} )?[\p{Lu}`*][\p{L}'’`*_(),-]*(?: \S+){2,}$")
             .expect("fixed")
     });
+    static TAG: LazyLock<Regex> =
+        LazyLock::new(|| Regex::new(r"^(?:\[/?[A-Za-z_]+\]|</?[A-Za-z_]+>)$").expect("fixed"));
+    if TAG.is_match(line.trim()) {
+        return true;
+    }
     let ends_like_code = line.trim_end().ends_with([';', '{', '}', '(', '=', '\\']);
     !ends_like_code && SENTENCE.is_match(line.trim_end()) && !line.contains(" = ")
 }

@@ -134,9 +134,13 @@ impl Reading {
 #[must_use]
 pub fn read_answer(text: &str, wanted: Wanted<'_>, cut_off: bool) -> Reading {
     let text = text.strip_prefix('\u{feff}').unwrap_or(text).replace("\r\n", "\n");
-    let parts = fence::split(&text, wanted.recipes);
-    let mut found = choose::choose(&text, &parts, wanted);
+    let (thoughts, said) = without_thoughts(&text);
+    let parts = fence::split(said, wanted.recipes);
+    let mut found = choose::choose(said, &parts, wanted);
     let mut deviations = std::mem::take(&mut found.deviations);
+    if found.files.is_ok() && !thoughts.trim().is_empty() {
+        deviations.push(Deviation::TextAround);
+    }
     let mut incomplete = cut_off;
     let lenient = found.files.map(|files| {
         files
@@ -157,7 +161,18 @@ pub fn read_answer(text: &str, wanted: Wanted<'_>, cut_off: bool) -> Reading {
     });
     deviations.sort_unstable();
     deviations.dedup();
-    Reading { strict: strict(&text, &parts, wanted), lenient, deviations, incomplete }
+    Reading {
+        strict: strict(&text, &parts, wanted).filter(|_| thoughts.trim().is_empty()),
+        lenient,
+        deviations,
+        incomplete,
+    }
+}
+
+/// Parts off what a model thought aloud before its answer, up to the last closing tag of thoughts.
+fn without_thoughts(text: &str) -> (&str, &str) {
+    const END: &str = "</think>";
+    text.rfind(END).map_or(("", text), |at| text.split_at(at + END.len()))
 }
 
 /// Files that came as files, not as text: both readings are the same.

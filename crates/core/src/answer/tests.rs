@@ -72,6 +72,24 @@ fn what_surrounds_the_code_is_forgiven_and_named() {
 }
 
 #[test]
+fn thoughts_tags_and_indentation_around_the_code_are_forgiven() {
+    let indented: String = GAP.lines().map(|line| format!("    {line}\n")).collect();
+    for text in [
+        format!(
+            "<think>First I try\n```python\ndef tide_gap(a, b):\n    return 0\n```\n</think>\n```python\n{GAP}```"
+        ),
+        format!("[PYTHON]\n{GAP}[/PYTHON]"),
+        format!("<answer>\n{GAP}</answer>\n"),
+        format!("Here is the code:\n\n{indented}\nIt gives back the gap."),
+    ] {
+        let reading = read(&text);
+        assert_eq!(code(&reading), GAP, "{text}");
+        assert_eq!(reading.strict, None, "{text}");
+        assert!(reading.deviations.contains(&Deviation::TextAround), "{text}");
+    }
+}
+
+#[test]
 fn the_last_whole_version_wins_and_tests_after_it_do_not() {
     let first = "```python\ndef tide_gap(a, b):\n    return b - a\n```\nNo, that is wrong:\n";
     let tests = "```python\nassert tide_gap(3, 1) == 2\n```";
