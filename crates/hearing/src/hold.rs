@@ -127,6 +127,7 @@ pub fn hold(
             known,
             tally: &mut tally,
             observer,
+            stopping: false,
         };
         let result = session.run(stop, &events);
         if result.is_err() {
@@ -195,6 +196,8 @@ struct Session<'a> {
     known: HashMap<TrialKey, TrialRow>,
     tally: &'a mut Tally,
     observer: &'a mut dyn Observer,
+    /// Whether a person stopped the run: what is under way is judged, nothing more is asked.
+    stopping: bool,
 }
 
 impl Session<'_> {
@@ -204,10 +207,9 @@ impl Session<'_> {
         stop: &AtomicBool,
         events: &std::sync::mpsc::Receiver<Event>,
     ) -> Result<bool, HoldError> {
-        let mut stopped = false;
         loop {
-            if stop.load(Ordering::Relaxed) && !stopped {
-                stopped = true;
+            if stop.load(Ordering::Relaxed) && !self.stopping {
+                self.stopping = true;
                 self.board.stop();
                 self.observer.stopping(self.board.under_way());
             }
@@ -215,14 +217,14 @@ impl Session<'_> {
                 self.begin(key)?;
             }
             if self.board.is_over() {
-                return Ok(stopped);
+                return Ok(self.stopping);
             }
             match events.recv_timeout(LOOK) {
                 Ok(Event::Asked { slot, reply }) => self.asked(slot, reply)?,
                 Ok(Event::Judged { slot, judged }) => self.judged(slot, &judged)?,
                 Err(RecvTimeoutError::Timeout) => {}
                 // The session holds a sender through the pool's threads.
-                Err(RecvTimeoutError::Disconnected) => return Ok(stopped),
+                Err(RecvTimeoutError::Disconnected) => return Ok(self.stopping),
             }
         }
     }
@@ -257,6 +259,10 @@ impl Session<'_> {
         let course = &self.slots[&slot];
         let key = course.key.clone();
         match next {
+            Next::Ask if self.stopping || self.board.halted().contains_key(&key.candidate) => {
+                self.leave_off(slot);
+                Ok(())
+            }
             Next::Ask => {
                 let language = &self.preparation.tasks[&key.task].task.language;
                 if self.preparation.judge.tools().get(language).is_err() {
@@ -326,9 +332,7 @@ impl Session<'_> {
                 // The trial stays as far as it is, and is gone on with in a later session.
                 let (trial, holding) = (course.trial, course.holding);
                 self.record.commit_requests(trial, holding, course.number, &requests)?;
-                let candidate = course.key.candidate.clone();
-                self.slots.remove(&slot);
-                self.board.end(&candidate, Ended::LeftOff);
+                self.leave_off(slot);
                 Ok(())
             }
             Asked::Void(reason, why) => {
@@ -391,6 +395,13 @@ impl Session<'_> {
         self.record.end_trial(trial, holding, number, verdict, requests, &now())?;
         self.over(slot, verdict, ended);
         Ok(())
+    }
+
+    /// Leaves a trial as far as it is; a later session goes on with it.
+    fn leave_off(&mut self, slot: usize) {
+        if let Some(course) = self.slots.remove(&slot) {
+            self.board.end(&course.key.candidate, Ended::LeftOff);
+        }
     }
 
     fn over(&mut self, slot: usize, verdict: Verdict, ended: Ended) {

@@ -1,19 +1,20 @@
 //! The threads that wait: for candidates, and for the sandbox.
 
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::sync::atomic::AtomicBool;
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use fairtrial_candidates::{Ask, Reply};
+use fairtrial_candidates::{Ask, Asked, Reply};
 use fairtrial_core::answer::{
     Deviation, Reading, Sent, Wanted, apply_patch, read_answer, read_files,
 };
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::plan::ReadingMode;
 use fairtrial_core::tree::FileTree;
-use fairtrial_core::verdict::FailReason;
+use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_grading::Judge;
 
 use crate::prepare::{Entry, Preparation};
@@ -95,14 +96,28 @@ fn work(
                 let Some(asker) = preparation.askers.get(&candidate) else {
                     continue;
                 };
-                Event::Asked { slot, reply: asker.ask(&ask, cancelled) }
+                let reply = caught(|| asker.ask(&ask, cancelled));
+                Event::Asked {
+                    slot,
+                    reply: reply.unwrap_or_else(|| Reply {
+                        asked: Asked::Void(VoidReason::ProviderError, PANIC.to_owned()),
+                        requests: Vec::new(),
+                    }),
+                }
             }
             Ok(Order::Judge { slot, task, sent, cut_off, examples }) => {
                 let Some(entry) = preparation.tasks.get(&task) else {
                     continue;
                 };
                 let mode = preparation.plan.reading;
-                let judged = judge(&preparation.judge, entry, &sent, cut_off, mode, examples);
+                let judged =
+                    caught(|| judge(&preparation.judge, entry, &sent, cut_off, mode, examples));
+                let judged = judged.unwrap_or_else(|| {
+                    let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
+                    let judgement = Judgement { notes: vec![PANIC.to_owned()], ..bare };
+                    let took = Duration::ZERO;
+                    Judged { judgement, deviations: Vec::new(), code: None, took }
+                });
                 Event::Judged { slot, judged: Box::new(judged) }
             }
             Err(_) => return,
@@ -111,6 +126,15 @@ fn work(
             return;
         }
     }
+}
+
+/// What is noted when our own code panicked.
+const PANIC: &str = "internal error: please report it, with the record";
+
+/// Runs a piece of work; `None` when it panicked. A trial must not hang the run, nor count against
+/// a candidate, for a fault of ours.
+fn caught<T>(work: impl FnOnce() -> T) -> Option<T> {
+    catch_unwind(AssertUnwindSafe(work)).ok()
 }
 
 /// Reads an answer and judges what was found.
@@ -156,5 +180,16 @@ fn read(judge: &Judge, entry: &Entry, sent: &Sent, cut_off: bool) -> Result<Read
         Sent::Patch(patch) => {
             apply_patch(&task.given, patch).map(read_files).map_err(|error| error.to_string())
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_panic_is_caught_and_told_apart_from_a_result() {
+        assert_eq!(caught(|| 3), Some(3));
+        assert_eq!(caught(|| -> u8 { panic!("a fault of ours") }), None);
     }
 }
