@@ -3,6 +3,7 @@
 //! Everything here runs in processes of one thread that our own program was started again as. They
 //! have an empty environment and no descriptors but the socket to the tool and what came over it.
 
+mod fence;
 mod filter;
 mod identity;
 mod program;

@@ -9,7 +9,7 @@ use nix::sys::signal::{SigSet, SigmaskHow, sigprocmask};
 use nix::unistd::{execve, setsid};
 
 use super::identity::{Identity, confine_user};
-use super::{Handed, filter};
+use super::{Handed, fence, filter};
 use crate::job::WORK;
 use crate::wire::Spec;
 
@@ -55,6 +55,7 @@ fn try_become(spec: &Spec, handed: &Handed, identity: Identity) -> Result<Infall
     lay_descriptors(handed).map_err(|error| set_up("descriptors", error))?;
     sigprocmask(SigmaskHow::SIG_SETMASK, Some(&SigSet::empty()), None)
         .map_err(|error| set_up("signal mask", error))?;
+    fence::install().map_err(Failed::SetUp)?;
     filter::install().map_err(|error| Failed::SetUp(format!("system-call filter: {error}")))?;
     execve(program, &command, &env).map_err(|error| Failed::Exec(error.desc().to_owned()))
 }

@@ -164,12 +164,17 @@ impl Watch {
             self.limit = Some(LimitHit::Cpu);
         }
         let largest = getrusage(UsageWho::RUSAGE_CHILDREN).map_or(0, |it| it.max_rss());
+        let largest = u64::try_from(largest).unwrap_or(0) << 10;
+        // A peak between two looks counts, too.
+        if self.limit.is_none() && largest > self.caps.memory {
+            self.limit = Some(LimitHit::Memory);
+        }
         Ended {
             ending: self.ending.unwrap_or(Ending::Exited(0)),
             limit: self.limit,
             wall,
             cpu,
-            peak_memory: self.peak_memory.max(u64::try_from(largest).unwrap_or(0) << 10),
+            peak_memory: self.peak_memory.max(largest),
             peak_processes: self.peak_processes,
         }
     }
