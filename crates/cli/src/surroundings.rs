@@ -12,6 +12,7 @@ pub struct Surroundings {
     out_is_terminal: bool,
     err_is_terminal: bool,
     columns: Option<usize>,
+    program: String,
 }
 
 /// Columns of tables where no terminal says otherwise, and at most.
@@ -34,6 +35,7 @@ impl Surroundings {
             out_is_terminal: std::io::stdout().is_terminal(),
             err_is_terminal: std::io::stderr().is_terminal(),
             columns: columns(),
+            program: std::env::args().next().unwrap_or_else(|| "fairtrial".to_owned()),
         }
     }
 
@@ -41,6 +43,12 @@ impl Surroundings {
     #[must_use]
     pub fn variable(&self, name: &str) -> Option<String> {
         self.variables.get(name).cloned()
+    }
+
+    /// How the program was called, for commands that a person is told to copy.
+    #[must_use]
+    pub fn program(&self) -> &str {
+        &self.program
     }
 
     /// Whether standard error is a terminal.

@@ -45,11 +45,12 @@ pub fn run(
     let record = folder.join("record");
     let code = hold_all(&preparation, &record, surroundings, out, err)?;
     let (shown, record) = (folder.display(), record.display());
+    let program = surroundings.program();
     writeln!(
         out,
-        "\nLook next:\n  fairtrial standings {record} --json\n  fairtrial show {record} --task \
-         tow-order\n  fairtrial show {record} --task tide-windows --candidate puffin\nRun it \
-         yourself, in two terminals:\n  fairtrial standin {shown}/docket\n  fairtrial run \
+        "\nLook next:\n  {program} standings {record} --json\n  {program} show {record} --task \
+         tow-order\n  {program} show {record} --task tide-windows --candidate puffin\nRun it \
+         yourself, in two terminals:\n  {program} standin {shown}/docket\n  {program} run \
          {shown}/plan.toml --record {shown}/my-record"
     )?;
     Ok(code)
