@@ -165,41 +165,14 @@ impl Asker for ChatAsker {
         loop {
             let (sent, began) = (SystemTime::now(), Instant::now());
             let result = self.request(&body);
-            let took = began.elapsed();
+            requests.push(note(&result, &body, sent, began.elapsed()));
             let refused = match result {
                 Ok(got) => {
-                    let (tokens, estimated) = match got.tokens {
-                        Some(tokens) => (tokens, false),
-                        None => (estimate(&body, &got.text), true),
-                    };
-                    requests.push(RequestNote {
-                        sent,
-                        outcome: "answered".to_owned(),
-                        detail: String::new(),
-                        status: Some(200),
-                        took,
-                        first_token: got.first_token,
-                        tokens,
-                        estimated,
-                    });
                     let asked = Asked::Answer { sent: Sent::Text(got.text), cut_off: got.cut_off };
                     return Reply { asked, requests };
                 }
                 Err(refused) => refused,
             };
-            requests.push(RequestNote {
-                sent,
-                outcome: match refused.refusal {
-                    Refusal::Again(reason) | Refusal::Void(reason) => reason.word().to_owned(),
-                    Refusal::Halt => "refused".to_owned(),
-                },
-                detail: refused.detail.clone(),
-                status: refused.status,
-                took,
-                first_token: None,
-                tokens: Tokens::default(),
-                estimated: false,
-            });
             let last = requests.len() > self.config.retries as usize;
             let asked = match refused.refusal {
                 Refusal::Halt => Some(Asked::Halt(said(&refused))),
@@ -224,6 +197,42 @@ impl Asker for ChatAsker {
 
     fn has(&self, _task: &str, _sample: u32) -> bool {
         true
+    }
+}
+
+/// What is written down of a request.
+fn note(
+    result: &Result<Got, Refused>,
+    body: &str,
+    sent: SystemTime,
+    took: Duration,
+) -> RequestNote {
+    let empty = RequestNote {
+        sent,
+        outcome: "answered".to_owned(),
+        detail: String::new(),
+        status: Some(200),
+        took,
+        first_token: None,
+        tokens: Tokens::default(),
+        estimated: false,
+    };
+    match result {
+        Ok(got) => RequestNote {
+            first_token: got.first_token,
+            tokens: got.tokens.unwrap_or_else(|| estimate(body, &got.text)),
+            estimated: got.tokens.is_none(),
+            ..empty
+        },
+        Err(refused) => RequestNote {
+            outcome: match refused.refusal {
+                Refusal::Again(reason) | Refusal::Void(reason) => reason.word().to_owned(),
+                Refusal::Halt => "refused".to_owned(),
+            },
+            detail: refused.detail.clone(),
+            status: refused.status,
+            ..empty
+        },
     }
 }
 

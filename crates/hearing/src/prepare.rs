@@ -5,13 +5,13 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use fairtrial_candidates::{Asker, AskerError, ChatAsker, RecordedAsker};
-use fairtrial_core::docket::Task;
+use fairtrial_core::docket::{Docket, Task};
 use fairtrial_core::limits::Limits;
 use fairtrial_core::plan::{Candidate, ChatCandidate, Plan};
 use fairtrial_core::prompt::first_prompt;
 use fairtrial_core::recipe::Recipes;
 use fairtrial_core::source::{SourceError, utf8};
-use fairtrial_grading::{FolderError, Judge, Toolbox, limits_of, read_docket};
+use fairtrial_grading::{FolderError, Judge, Tool, ToolMissing, Toolbox, limits_of, read_docket};
 use fairtrial_record::{FORMAT_VERSION, Machine, Manifest, TaskNote, ToolNote};
 
 /// One task of the run.
@@ -103,84 +103,108 @@ pub fn prepare(
 ) -> Result<Preparation, PrepareError> {
     let base = path.parent().unwrap_or(Path::new("."));
     let plan = Plan::parse(&path.display().to_string(), &read_text(path)?)?;
+    let recipes = read_recipes(&plan, base)?;
+    let dockets = read_dockets(&plan, base, &recipes)?;
+    let all = || dockets.iter().flat_map(|docket| docket.tasks.iter().map(move |it| (docket, it)));
+    let tools = Toolbox::find(&recipes, all().map(|(_, task)| task.language.as_str()));
+    let mut notes = missing_tools(&tools);
+    let mut tasks = BTreeMap::new();
+    for (docket, task) in all() {
+        let entry = entry(docket, task, &plan, &recipes, &tools);
+        if tasks.insert(task.name.clone(), entry).is_some() {
+            return Err(PrepareError::TaskTwice(task.name.clone()));
+        }
+    }
+    let askers = make_askers(&plan, base, env, &tasks, &mut notes)?;
+    let manifest = Manifest {
+        format_version: FORMAT_VERSION,
+        created: String::new(),
+        plan: plan.clone(),
+        tasks: all().map(|(docket, task)| task_note(docket, task)).collect(),
+        machines: vec![machine(&tools, version)],
+    };
+    let judge = Judge::new(recipes, tools);
+    Ok(Preparation { plan, tasks, judge, askers, manifest, notes })
+}
+
+fn read_recipes(plan: &Plan, base: &Path) -> Result<Recipes, PrepareError> {
     let mut recipes = Recipes::shipped();
     for file in &plan.recipes {
         let file = base.join(file);
         recipes.add(&file.display().to_string(), &read_text(&file)?)?;
     }
-    let mut read = Vec::new();
-    for folder in plan.docket.folders() {
+    Ok(recipes)
+}
+
+fn read_dockets(plan: &Plan, base: &Path, recipes: &Recipes) -> Result<Vec<Docket>, PrepareError> {
+    let read = |folder: &String| {
         let folder = base.join(folder);
-        let docket = read_docket(&folder, &recipes)
-            .map_err(|source| PrepareError::Docket { folder: folder.clone(), source })?;
-        read.push(docket);
-    }
-    let languages = read.iter().flat_map(|docket| &docket.tasks).map(|task| task.language.as_str());
-    let tools = Toolbox::find(&recipes, languages);
-    let mut notes = missing_tools(&tools);
-    let (mut tasks, mut task_notes) = (BTreeMap::new(), Vec::new());
-    for docket in &read {
-        for task in &docket.tasks {
-            let limits = limits_of(docket, task, &plan.limits);
-            let tool = tools.get(&task.language);
-            let tool_version = tool.map(|tool| tool.version.clone()).unwrap_or_default();
-            let prompt = recipes.find(&task.language).map_or_else(String::new, |recipe| {
-                first_prompt(task, recipe, &tool_version, &limits)
-            });
-            task_notes.push(TaskNote {
-                name: task.name.clone(),
-                title: task.title.clone(),
-                docket: docket.settings.title.clone(),
-                docket_version: docket.settings.version.clone(),
-                category: task.category.clone(),
-                difficulty: task.difficulty,
-                language: task.language.clone(),
-                points: task.points,
-                digest: task.digest.clone(),
-            });
-            let entry = Entry { task: task.clone(), limits, prompt };
-            if tasks.insert(task.name.clone(), entry).is_some() {
-                return Err(PrepareError::TaskTwice(task.name.clone()));
-            }
-        }
-    }
+        read_docket(&folder, recipes).map_err(|source| PrepareError::Docket { folder, source })
+    };
+    plan.docket.folders().iter().map(read).collect()
+}
+
+/// A task with its limits settled and its prompt written.
+fn entry(docket: &Docket, task: &Task, plan: &Plan, recipes: &Recipes, tools: &Toolbox) -> Entry {
+    let limits = limits_of(docket, task, &plan.limits);
+    let version = tools.get(&task.language).map(|tool| tool.version.clone()).unwrap_or_default();
+    let recipe = recipes.find(&task.language);
+    let prompt = recipe.map(|recipe| first_prompt(task, recipe, &version, &limits));
+    Entry { task: task.clone(), limits, prompt: prompt.unwrap_or_default() }
+}
+
+fn make_askers(
+    plan: &Plan,
+    base: &Path,
+    env: &dyn Fn(&str) -> Option<String>,
+    tasks: &BTreeMap<String, Entry>,
+    notes: &mut Vec<String>,
+) -> Result<BTreeMap<String, Box<dyn Asker>>, PrepareError> {
     let mut askers: BTreeMap<String, Box<dyn Asker>> = BTreeMap::new();
     for candidate in &plan.candidates {
         let asker: Box<dyn Asker> = match candidate {
             Candidate::Chat(chat) => Box::new(ChatAsker::new(chat, env)?),
             Candidate::Recorded(recorded) => {
                 let asker = RecordedAsker::load(recorded, base)?;
-                notes.extend(unknown_tasks(&recorded.name, &asker, &tasks));
+                notes.extend(unknown_tasks(&recorded.name, &asker, tasks));
                 Box::new(asker)
             }
         };
         askers.insert(candidate.name().to_owned(), asker);
     }
-    let machine = Machine {
+    Ok(askers)
+}
+
+fn task_note(docket: &Docket, task: &Task) -> TaskNote {
+    TaskNote {
+        name: task.name.clone(),
+        title: task.title.clone(),
+        docket: docket.settings.title.clone(),
+        docket_version: docket.settings.version.clone(),
+        category: task.category.clone(),
+        difficulty: task.difficulty,
+        language: task.language.clone(),
+        points: task.points,
+        digest: task.digest.clone(),
+    }
+}
+
+/// Where this session is held; when is filled in as it begins.
+fn machine(tools: &Toolbox, version: &str) -> Machine {
+    let note = |(language, tool): (&str, &Result<Tool, ToolMissing>)| ToolNote {
+        language: language.to_owned(),
+        version: match tool {
+            Ok(tool) => tool.version.clone(),
+            Err(missing) => missing.why.clone(),
+        },
+        found: tool.is_ok(),
+    };
+    Machine {
         fairtrial: version.to_owned(),
         kernel: kernel(),
-        tools: tools
-            .iter()
-            .map(|(language, tool)| ToolNote {
-                language: language.to_owned(),
-                version: match tool {
-                    Ok(tool) => tool.version.clone(),
-                    Err(missing) => missing.why.clone(),
-                },
-                found: tool.is_ok(),
-            })
-            .collect(),
+        tools: tools.iter().map(note).collect(),
         since: String::new(),
-    };
-    let manifest = Manifest {
-        format_version: FORMAT_VERSION,
-        created: String::new(),
-        plan: plan.clone(),
-        tasks: task_notes,
-        machines: vec![machine],
-    };
-    let judge = Judge::new(recipes, tools);
-    Ok(Preparation { plan, tasks, judge, askers, manifest, notes })
+    }
 }
 
 fn read_text(path: &Path) -> Result<String, PrepareError> {
