@@ -41,7 +41,7 @@ impl Bench<'_> {
     /// What a run may use.
     pub fn caps(&self) -> Caps {
         Caps {
-            wall: self.limits.time * 2,
+            wall: self.limits.wall(),
             cpu: self.limits.time,
             memory: self.limits.memory.0,
             processes: self.limits.processes,
@@ -130,7 +130,7 @@ impl Bench<'_> {
                 format!("used more than {} of processor time", seconds(self.limits.time))
             }
             (Some(LimitHit::Wall), _) => {
-                format!("took more than {}", seconds(self.limits.time * 2))
+                format!("took more than {}", seconds(self.limits.wall()))
             }
             (Some(LimitHit::Memory), _) => {
                 format!("used more than {} MiB of memory", self.limits.memory.0 >> 20)
