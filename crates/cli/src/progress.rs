@@ -142,3 +142,40 @@ impl Observer for Lines<'_> {
         let _ = writeln!(self.err, "{}", stopping_line(under_way));
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn progress(over: usize, over_now: usize) -> Progress {
+        Progress {
+            total: 40,
+            over,
+            over_now,
+            candidates: vec![("auk".into(), 3, 2, 1), ("te\u{1b}[2Jrn".into(), 0, 0, 0)],
+            cost: 0.5,
+        }
+    }
+
+    #[test]
+    fn a_plain_line_says_how_far_everybody_is_and_not_too_often() {
+        let mut out = Vec::new();
+        let mut lines = Lines::new(&mut out, "EUR");
+        lines.progress(&progress(4, 0));
+        lines.progress(&progress(5, 1));
+        lines.progress(&progress(40, 36));
+        let text = String::from_utf8(out).unwrap();
+        let expected = "trials 4 of 40 · 0.5000 EUR spent; auk 67 % of 3 passed, 1 void; \
+                        te\\u{1b}[2Jrn – of 0 passed";
+        assert_eq!(text.lines().next(), Some(expected));
+        assert_eq!(text.lines().count(), 2, "the second line came too soon: {text}");
+    }
+
+    #[test]
+    fn the_time_left_is_told_once_there_is_something_to_go_by() {
+        let began = Instant::now().checked_sub(Duration::from_secs(60)).unwrap();
+        assert_eq!(time_left(&progress(4, 4), began), None);
+        assert_eq!(time_left(&progress(10, 10), began).as_deref(), Some("3 min"));
+        assert_eq!(time_left(&progress(40, 20), began), None);
+    }
+}

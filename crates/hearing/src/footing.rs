@@ -64,3 +64,75 @@ fn is_same_candidate(was: &Candidate, is: &Candidate) -> bool {
         (was, is) => was == is,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use fairtrial_core::digest::Digest;
+    use fairtrial_record::{FORMAT_VERSION, TaskNote};
+
+    use super::*;
+
+    const PLAN: &str = "docket = \"d\"\nsamples = 2\n[[candidate]]\nname = \"auk\"\n\
+        kind = \"chat\"\nmodel = \"m\"\nendpoint = \"http://a\"\n";
+
+    fn manifest(plan: &str, tasks: &[(&str, &str)]) -> Manifest {
+        let note = |(name, content): &(&str, &str)| TaskNote {
+            name: (*name).to_owned(),
+            title: "T".into(),
+            docket: "D".into(),
+            docket_version: "1".into(),
+            category: "c".into(),
+            difficulty: 1,
+            language: "python".into(),
+            points: 1.0,
+            digest: Digest::of(content.as_bytes()),
+        };
+        Manifest {
+            format_version: FORMAT_VERSION,
+            created: String::new(),
+            plan: Plan::parse("plan.toml", plan).unwrap(),
+            tasks: tasks.iter().map(note).collect(),
+            machines: Vec::new(),
+        }
+    }
+
+    fn check(plan: &str, tasks: &[(&str, &str)]) -> Option<String> {
+        conflict(&manifest(PLAN, &[("gap", "1")]), &manifest(plan, tasks))
+    }
+
+    #[test]
+    fn a_plan_may_grow_and_a_host_may_move() {
+        let same = [("gap", "1")];
+        assert_eq!(check(PLAN, &same), None);
+        assert_eq!(check(PLAN, &[("gap", "1"), ("berth", "2")]), None);
+        assert_eq!(check(&PLAN.replace("samples = 2", "samples = 5\nparallel = 9"), &same), None);
+        let second =
+            format!("{PLAN}[[candidate]]\nname = \"tern\"\nkind = \"recorded\"\npath = \"a\"");
+        assert_eq!(check(&second, &same), None);
+        let moved =
+            PLAN.replace("http://a", "http://b") + "retries = 9\ntimeout = 5\nkey_env = \"K\"\n";
+        assert_eq!(check(&moved, &same), None);
+    }
+
+    #[test]
+    fn what_spoils_the_equal_footing_is_told() {
+        let same: &[(&str, &str)] = &[("gap", "1")];
+        let with = |head: &str| format!("{head}\n{PLAN}");
+        for (plan, tasks, part) in [
+            (with("attempts = 2"), same, "`attempts` was 1, now it is 2"),
+            (with("feedback = \"verdict\""), same, "`feedback` was error"),
+            (with("reading = \"strict\""), same, "`reading` was lenient"),
+            (with("limits = { time = 1 }"), same, "`limits`"),
+            (with("currency = \"EUR\""), same, "`currency` was USD"),
+            (PLAN.replace("samples = 2", "samples = 1"), same, "now it is only 1"),
+            (PLAN.replace("\"auk\"", "\"tern\""), same, "`auk` is no longer in it"),
+            (PLAN.replace("\"m\"", "\"n\""), same, "`auk` is configured otherwise"),
+            (PLAN.to_owned() + "system = \"s\"\n", same, "`auk` is configured otherwise"),
+            (PLAN.to_owned(), &[("gap", "2")], "the task `gap` has changed"),
+            (PLAN.to_owned(), &[("berth", "1")], "the task `gap` is no longer"),
+        ] {
+            let what = check(&plan, tasks).unwrap_or_default();
+            assert!(what.contains(part), "{part}: {what}");
+        }
+    }
+}

@@ -194,3 +194,25 @@ pub(crate) fn wrap(text: &str, width: usize) -> Vec<String> {
     }
     lines
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn long_lines_are_broken_at_spaces_and_short_ones_left_alone() {
+        assert_eq!(wrap("a  b", 10), ["a  b"]);
+        assert_eq!(wrap("aaa bbb ccc", 7), ["aaa bbb", "ccc"]);
+        assert_eq!(wrap("a verylongword b", 5), ["a", "verylongword", "b"]);
+        // What is wide on a terminal counts twice.
+        assert_eq!(wrap("潮位 潮位 潮位", 9), ["潮位 潮位", "潮位"]);
+    }
+
+    #[test]
+    fn a_candidate_without_a_trial_that_counts_has_dashes() {
+        let rows = Standings::compute(&["auk"], &[]).candidates;
+        let cells = cells(&rows[0], 4);
+        assert_eq!(cells[0], "–");
+        assert_eq!(cells[2..8], ["0/0", "–", "–", "–", "–", "–"]);
+    }
+}

@@ -162,3 +162,81 @@ fn endless(language: &str, code: &str) -> String {
         _ => "#!/bin/sh\nwhile :; do\n  :\ndone\n".to_owned(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use fairtrial_core::docket::Docket;
+    use fairtrial_core::recipe::Recipes;
+    use fairtrial_core::tree::RelPath;
+
+    use super::*;
+    use crate::models::parse_models;
+
+    fn task(difficulty: u8) -> Task {
+        let brief = format!(
+            "+++\ntitle = \"Gap\"\nform = \"call\"\nlanguage = \"python\"\ncategory = \"c\"\n\
+             difficulty = {difficulty}\n[call]\nfile = \"a.py\"\nname = \"gap\"\n+++\nSay it.\n"
+        );
+        let files = [
+            ("docket.toml", "title = \"D\""),
+            ("gap/brief.md", brief.as_str()),
+            ("gap/sealed/calls.jsonl", "{\"returns\": 1}"),
+            ("gap/proofs/right.py", "RIGHT = 1\nMORE = 2\n"),
+            ("gap/proofs/wrong.py", "WRONG = 1\n"),
+        ];
+        let tree = files.iter().map(|(p, b)| (RelPath::parse(p).unwrap(), b.as_bytes().to_vec()));
+        Docket::parse("d", &tree.collect(), &Recipes::shipped()).unwrap().tasks.remove(0)
+    }
+
+    fn model(skill: f64, tidy: f64) -> Model {
+        let text = format!(
+            "[[model]]\nname = \"auk\"\nskill = {skill:?}\nrepair = 0.5\ntidy = {tidy:?}\n\
+             tokens_per_second = 1\n"
+        );
+        parse_models("m.toml", &text).unwrap().remove(0)
+    }
+
+    fn many(model: &Model, task: &Task, attempt: usize) -> Vec<Said> {
+        let say = |request_seed| answer(Moment { seed: 1, request_seed, attempt, model, task });
+        (0..400).map(say).collect()
+    }
+
+    /// The share of answers that are the right code and nothing else.
+    fn right(said: &[Said]) -> f64 {
+        let whole = said.iter().filter(|it| it.text == "```python\nRIGHT = 1\nMORE = 2\n```");
+        whole.count() as f64 / said.len() as f64
+    }
+
+    #[test]
+    fn skill_decides_how_often_a_first_answer_is_right() {
+        let shares: Vec<f64> =
+            (1..=5).map(|it| right(&many(&model(3.0, 1.0), &task(it), 1))).collect();
+        assert!(shares.windows(2).all(|pair| pair[0] > pair[1]), "{shares:?}");
+        assert!((shares[2] - 0.5).abs() < 0.08, "{shares:?}");
+        let repaired = right(&many(&model(-9.0, 1.0), &task(5), 2));
+        assert!((repaired - 0.5).abs() < 0.08, "{repaired}");
+    }
+
+    #[test]
+    fn the_same_moment_gets_the_same_answer() {
+        let (model, task) = (model(3.0, 0.5), task(3));
+        assert_eq!(many(&model, &task, 1), many(&model, &task, 1));
+        assert_ne!(many(&model, &task, 1), many(&model, &task, 2));
+    }
+
+    #[test]
+    fn there_are_many_ways_to_go_wrong_and_to_be_untidy() {
+        let wrong = many(&model(-9.0, 1.0), &task(3), 1);
+        let some = |test: &dyn Fn(&Said) -> bool| assert!(wrong.iter().any(test));
+        some(&|it| it.text.contains("WRONG"));
+        some(&|it| it.text.contains("raise RuntimeError"));
+        some(&|it| it.text.contains("while True"));
+        some(&|it| !it.text.contains("```"));
+        some(&|it| it.cut_off);
+        some(&|it| it.text.starts_with("```javascript"));
+        assert_eq!(right(&wrong), 0.0);
+        let untidy = many(&model(99.0, 0.0), &task(3), 1);
+        assert_eq!(right(&untidy), 0.0);
+        assert!(untidy.iter().all(|it| it.text.contains("RIGHT = 1\nMORE = 2")));
+    }
+}
