@@ -87,7 +87,7 @@ impl Failure {
         match self {
             Self::Prepare(_) | Self::Folder(_) | Self::Source(_) => USAGE,
             Self::OutTaken(_) | Self::NoVariable(_) | Self::NothingSelected { .. } => USAGE,
-            Self::Hold(HoldError::OtherPlan { .. }) => USAGE,
+            Self::Hold(HoldError::OtherPlan { .. } | HoldError::Exposed(_)) => USAGE,
             Self::Hold(HoldError::Record(error)) | Self::Record(error) => match error {
                 RecordError::NotARecord(_) | RecordError::Newer { .. } => USAGE,
                 _ => OUTSIDE,
@@ -103,6 +103,9 @@ impl Failure {
             Self::Prepare(PrepareError::Asker(AskerError::NoKey { variable, .. })) => {
                 vec![format!("set it for this command: {variable}=… fairtrial run …")]
             }
+            Self::Prepare(PrepareError::Exposed(_)) | Self::Hold(HoldError::Exposed(_)) => vec![
+                "keep it outside of the system's folders and of the interpreters' own".to_owned(),
+            ],
             Self::Hold(HoldError::OtherPlan { .. }) => vec![
                 "give the run a record of its own: fairtrial run PLAN --record DIR".to_owned(),
                 "or put the plan and its tasks back as they were".to_owned(),

@@ -252,14 +252,14 @@ impl Session<'_> {
         let written = |value: &Value| head_and_tail(&dialect.write(value), SHOWN_MAX);
         let mut differs = |what: &str, mismatch: Mismatch| {
             test.failed = Some(FailReason::WrongResult);
-            let place = if mismatch.place.is_empty() {
-                String::new()
-            } else {
-                format!(" at {}", mismatch.place)
+            test.summary = what.to_owned();
+            // The place can name a key of what is expected: it belongs to the sealed part.
+            let at = match mismatch.place.as_str() {
+                "" => String::new(),
+                place => format!("at {}: ", head_and_tail(place, KIND_MAX)),
             };
-            test.summary = format!("{what}{place}");
-            test.expected = written(&mismatch.expected);
-            test.found = written(&mismatch.found);
+            test.expected = format!("{at}{}", written(&mismatch.expected));
+            test.found = format!("{at}{}", written(&mismatch.found));
         };
         match call.judge(&returned, &args) {
             CallOutcome::Holds => None,

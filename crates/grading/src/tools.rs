@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 use fairtrial_core::recipe::{Recipe, Recipes};
+use fairtrial_sandbox::is_system;
 
 /// What a language needs, found.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -55,6 +56,19 @@ impl Toolbox {
             found.insert(language, tool);
         }
         Self { found }
+    }
+
+    /// Whether code under trial could read what lies at `path`, which need not be there yet: in a
+    /// folder of the system, or in one that a tool needs.
+    #[must_use]
+    pub fn shows(&self, path: &Path) -> bool {
+        let there = path.ancestors().find_map(|it| {
+            let it = if it.as_os_str().is_empty() { Path::new(".") } else { it };
+            fs::canonicalize(it).ok()
+        });
+        let Some(there) = there else { return false };
+        let tools = self.found.values().flatten();
+        is_system(&there) || tools.flat_map(|it| &it.folders).any(|it| there.starts_with(it))
     }
 
     /// The tools of a language.
@@ -130,7 +144,7 @@ fn locate(place: &Path, names: &[String]) -> Result<PathBuf, String> {
 /// The folder that belongs to a program outside of the system's folders: what holds its `bin/`,
 /// or its own folder. A home directory is never taken as one.
 fn own_folder(program: &Path) -> Option<PathBuf> {
-    if ["/usr", "/bin", "/sbin", "/lib"].iter().any(|it| program.starts_with(it)) {
+    if is_system(program) {
         return None;
     }
     let folder = program.parent()?;

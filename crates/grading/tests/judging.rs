@@ -99,6 +99,19 @@ fn tuples_sets_and_lists_are_told_apart_where_it_is_asked_for() {
 }
 
 #[test]
+fn the_summary_of_a_test_names_nothing_that_is_sealed() {
+    let sealed = r#"{"args": ["k"], "returns": {"secret-key": 123}}"#;
+    let judged = python(sealed, "def f(x): return {'secret-key': 4}\n");
+    let test = &judged.tests[0];
+    assert_eq!(test.summary, "returned another value");
+    assert_eq!(
+        (test.expected.as_str(), test.found.as_str()),
+        ("at [secret-key]: 123", "at [secret-key]: 4")
+    );
+    assert_eq!(judged.message, None);
+}
+
+#[test]
 fn arguments_errors_and_order_are_judged() {
     let sealed = "{\"args\": [[3, 1, 2]], \"args_after\": [[1, 2, 3]]}\n\
                   {\"args\": [[\"b\", \"a\"]], \"args_after\": [[\"a\", \"b\"]]}";

@@ -67,6 +67,9 @@ pub enum HoldError {
     /// The record.
     #[error(transparent)]
     Record(#[from] RecordError),
+    /// The record would lie where it could be read by those it is kept from.
+    #[error("the record `{0}` lies in a folder that code under trial can read")]
+    Exposed(PathBuf),
     /// The plan is not the one that the record was begun with.
     #[error("the plan does not fit the record `{record}`: {what}")]
     OtherPlan {
@@ -152,6 +155,9 @@ fn open(preparation: &Preparation, options: &HoldOptions) -> Result<Record, Hold
     wanted.created = now();
     for machine in &mut wanted.machines {
         machine.since = now();
+    }
+    if preparation.judge.tools().shows(&options.record) {
+        return Err(HoldError::Exposed(options.record.clone()));
     }
     let mut record = Record::open_for_run(&options.record, &wanted)?;
     let known = record.manifest().clone();

@@ -68,6 +68,9 @@ pub enum PrepareError {
     /// Two dockets have a task of the same name.
     #[error("two dockets have a task `{0}`; names must differ within a plan")]
     TaskTwice(String),
+    /// A docket lies where it could be read by those it is kept from.
+    #[error("the docket `{0}` lies in a folder that code under trial can read")]
+    Exposed(PathBuf),
     /// A candidate cannot be asked as it is configured.
     #[error(transparent)]
     Asker(#[from] AskerError),
@@ -107,6 +110,10 @@ pub fn prepare(
     let dockets = read_dockets(&plan, base, &recipes)?;
     let all = || dockets.iter().flat_map(|docket| docket.tasks.iter().map(move |it| (docket, it)));
     let tools = Toolbox::find(&recipes, all().map(|(_, task)| task.language.as_str()));
+    let folders = plan.docket.folders().iter().map(|folder| base.join(folder));
+    if let Some(folder) = folders.into_iter().find(|folder| tools.shows(folder)) {
+        return Err(PrepareError::Exposed(folder));
+    }
     let mut notes = missing_tools(&tools);
     let mut tasks = BTreeMap::new();
     for (docket, task) in all() {

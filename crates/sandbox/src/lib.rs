@@ -20,6 +20,6 @@ mod running;
 mod wire;
 
 pub use archive::{Archive, ArchiveError, Entry};
-pub use inner::{is_stage, stage_main};
+pub use inner::{is_stage, is_system, stage_main};
 pub use job::{Caps, Captured, Collect, Ending, Job, LimitHit, Outcome, SandboxError, WORK};
 pub use running::{Frame, Running, run, start, use_stage};

@@ -77,6 +77,36 @@ fn records_that_are_none_or_too_new_are_refused() {
 }
 
 #[test]
+fn what_is_sealed_may_not_lie_where_it_can_be_read() {
+    let bed = Bed::new();
+    bed.gap_docket("time = 1");
+    bed.recorded("", &[("gap", "def gap(a, b): return a - b")]);
+    // A recipe that shows the very folder of the docket; then one that shows only the record's.
+    let recipe = |folder: &str| {
+        format!(
+            "[python]\ntitle = \"Python\"\ntags = [\"python\"]\nextensions = [\"py\"]\n\
+             tool = [\"python3\"]\nrun = [\"{{tool}}\", \"{{file}}\"]\ncall = [\"{{tool}}\", \
+             \"{{driver}}\"]\nlocate = [\"-c\", \"import sys; print(sys.executable); \
+             print('{folder}')\"]\n"
+        )
+    };
+    let plan = fs::read_to_string(bed.path("plan.toml")).unwrap();
+    bed.write("plan.toml", &format!("recipes = [\"r.toml\"]\n{plan}"));
+    let folder = fs::canonicalize(bed.path("docket")).unwrap();
+    for (shown, part) in [
+        (folder.clone(), "the docket `docket`"),
+        (folder.with_file_name("seen"), "the record `seen/r`"),
+    ] {
+        fs::create_dir_all(&shown).unwrap();
+        bed.write("r.toml", &recipe(shown.to_str().unwrap()));
+        let ran = bed.run(&["run", "plan.toml", "--record", "seen/r"]);
+        assert_eq!(ran.code, 2, "{}", ran.err);
+        assert!(ran.err.contains(part) && ran.err.contains("hint: keep it outside"), "{}", ran.err);
+        assert!(!bed.path("seen/r").exists());
+    }
+}
+
+#[test]
 fn wrong_calls_of_the_program_exit_with_2() {
     let bed = Bed::new();
     for args in

@@ -16,6 +16,8 @@ use std::process::ExitCode;
 use nix::sys::wait::waitpid;
 use nix::unistd::{ForkResult, fork};
 
+pub use root::is_system;
+
 use crate::archive::Archive;
 use crate::job::Collect;
 use crate::wire::{self, Report, Spec};

@@ -27,6 +27,12 @@ const NEW_ROOT: &str = "/tmp";
 /// System folders that are shown, read-only, where they are there.
 const SYSTEM: &[&str] = &["/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32"];
 
+/// Whether a path lies in a folder of the system that every sandbox shows.
+#[must_use]
+pub fn is_system(path: &Path) -> bool {
+    SYSTEM.iter().any(|it| path.starts_with(it))
+}
+
 /// What is shown of `/etc`: what the loader and the interpreters need, and nothing that tells of
 /// people or hosts. Folders whose name begins with `java-` are added.
 const ETC: &[&str] = &[
@@ -130,7 +136,6 @@ fn find_shown(more: &[PathBuf]) -> (Vec<Shown>, Vec<(PathBuf, PathBuf)>) {
     let etc = fs::read_dir("/etc").into_iter().flatten().flatten();
     let java = etc.filter(|entry| entry.file_name().to_string_lossy().starts_with("java-"));
     shown.extend(java.filter_map(|entry| hold(&entry.path())));
-    let is_system = |path: &PathBuf| SYSTEM.iter().any(|it| path.starts_with(it));
     shown.extend(more.iter().filter(|path| !is_system(path)).filter_map(|path| hold(path)));
     (shown, links)
 }
