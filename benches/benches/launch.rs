@@ -6,7 +6,7 @@ use std::process::{Command, ExitCode, Stdio};
 use std::time::Duration;
 
 use fairtrial_benches::{pair, print};
-use fairtrial_sandbox::{Caps, Collect, Job, is_stage, run, stage_main};
+use fairtrial_sandbox::{Caps, Collect, Demand, Job, Sandbox, Tier, is_stage, stage_main};
 
 const ROUNDS: usize = 60;
 
@@ -42,8 +42,8 @@ fn plain(command: &[&str]) {
     assert!(status.expect("the command is there").success());
 }
 
-fn confined(job: &Job<'_>) {
-    assert!(run(job).expect("the sandbox works here").limit.is_none());
+fn confined(sandbox: &Sandbox, job: &Job<'_>) {
+    assert!(sandbox.run(job).expect("the sandbox works here").limit.is_none());
 }
 
 /// The interpreter itself, not a version manager's stand-in for it.
@@ -59,9 +59,14 @@ fn main() -> ExitCode {
     if is_stage() {
         return stage_main();
     }
+    let stage = std::path::Path::new("/proc/self/exe");
+    let sandbox = &Sandbox::open(stage, Demand::Only(Tier::Full)).expect("the full tier");
     let true_job = job(&["/bin/true"], Vec::new());
     let plain_true = || plain(&["/bin/true"]);
-    print("confined /bin/true, against plain", pair(ROUNDS, || confined(&true_job), plain_true));
+    print(
+        "confined /bin/true, against plain",
+        pair(ROUNDS, || confined(sandbox, &true_job), plain_true),
+    );
     let bwrap = [
         "bwrap",
         "--unshare-all",
@@ -91,14 +96,14 @@ fn main() -> ExitCode {
     let there = Command::new("bwrap").arg("--version").output().is_ok();
     if there {
         let reference = || plain(&bwrap);
-        let found = pair(ROUNDS, || confined(&true_job), reference);
+        let found = pair(ROUNDS, || confined(sandbox, &true_job), reference);
         print("confined /bin/true, against bubblewrap's like", found);
     }
     if let Some((program, folder)) = python() {
         let command = [program.as_str(), "-S", "-E", "-c", "pass"];
         let python_job = job(&command, vec![folder]);
         let reference = || plain(&command);
-        let found = pair(ROUNDS, || confined(&python_job), reference);
+        let found = pair(ROUNDS, || confined(sandbox, &python_job), reference);
         print("confined python3 -S -E -c pass, against plain", found);
     }
     ExitCode::SUCCESS

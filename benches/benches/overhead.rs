@@ -13,7 +13,8 @@ use std::time::Instant;
 use fairtrial_benches::{pair, print};
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::Verdict;
-use fairtrial_hearing::{HoldOptions, Observer, Progress, hold, prepare};
+use fairtrial_hearing::{HoldOptions, Observer, PrepareOptions, Progress, hold, prepare};
+use fairtrial_sandbox::{Demand, Tier};
 use nix::sys::resource::{UsageWho, getrusage};
 use nix::sys::time::TimeValLike as _;
 
@@ -75,7 +76,9 @@ fn main() -> ExitCode {
     }
     let folder = tempfile::tempdir().expect("a folder");
     let plan = lay_out(folder.path()).expect("the demo is there");
-    let preparation = prepare(&plan, &|_| None, "bench").expect("the plan is right");
+    let options =
+        PrepareOptions { env: &|_| None, version: "bench", demand: Demand::Only(Tier::Full) };
+    let preparation = prepare(&plan, &options).expect("the plan is right");
     let options = HoldOptions { record: folder.path().join("record"), judging: 2 };
     let (before, began) = (cpu_ms(), Instant::now());
     let summary = hold(&preparation, &options, &AtomicBool::new(false), &mut Nobody);

@@ -41,6 +41,9 @@ pub struct DemoArgs {
     /// Seed of everything that is drawn by lot; the same seed gives the same standings
     #[arg(long, value_name = "N")]
     pub seed: Option<u64>,
+    /// Go on where code cannot be confined: it can then do what you can do
+    #[arg(long)]
+    pub trust_code: bool,
 }
 
 /// `fairtrial run`.
@@ -53,6 +56,9 @@ pub struct RunArgs {
     /// for `plan.toml`, else `NAME.record`]
     #[arg(long, value_name = "DIR")]
     pub record: Option<PathBuf>,
+    /// Go on where code cannot be confined: it can then do what you can do
+    #[arg(long)]
+    pub trust_code: bool,
 }
 
 /// `fairtrial standings`.

@@ -11,6 +11,7 @@ use fairtrial_grading::FolderError;
 use fairtrial_hearing::{HoldError, PrepareError};
 use fairtrial_record::RecordError;
 use fairtrial_report::{ShowError, safe};
+use fairtrial_sandbox::SandboxError;
 use fairtrial_standin::StandinError;
 
 use crate::surroundings::Surroundings;
@@ -85,6 +86,7 @@ impl From<ShowError> for Failure {
 impl Failure {
     fn code(&self) -> u8 {
         match self {
+            Self::Prepare(PrepareError::Sandbox(_)) => OUTSIDE,
             Self::Prepare(_) | Self::Folder(_) | Self::Source(_) => USAGE,
             Self::OutTaken(_) | Self::NoVariable(_) | Self::NothingSelected { .. } => USAGE,
             Self::Hold(HoldError::OtherPlan { .. } | HoldError::Exposed(_)) => USAGE,
@@ -105,6 +107,10 @@ impl Failure {
             }
             Self::Prepare(PrepareError::Exposed(_)) | Self::Hold(HoldError::Exposed(_)) => vec![
                 "keep it outside of the system's folders and of the interpreters' own".to_owned(),
+            ],
+            Self::Prepare(PrepareError::Sandbox(SandboxError::NoTier { .. })) => vec![
+                "see what is missing, and what to do about it: fairtrial doctor".to_owned(),
+                "or, if you would run this code by hand as well: --trust-code".to_owned(),
             ],
             Self::Hold(HoldError::OtherPlan { .. }) => vec![
                 "give the run a record of its own: fairtrial run PLAN --record DIR".to_owned(),

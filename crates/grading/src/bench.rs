@@ -8,7 +8,9 @@ use fairtrial_core::docket::Task;
 use fairtrial_core::limits::Limits;
 use fairtrial_core::recipe::{Recipe, fill};
 use fairtrial_core::verdict::FailReason;
-use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, LimitHit, Outcome, SandboxError};
+use fairtrial_sandbox::{
+    Archive, Caps, Collect, DRIVER, Ending, Job, LimitHit, Outcome, Sandbox, SandboxError,
+};
 
 use crate::tools::Tool;
 
@@ -35,6 +37,7 @@ pub struct Bench<'a> {
     pub recipe: &'a Recipe,
     pub tool: &'a Tool,
     pub limits: Limits,
+    pub sandbox: &'a Sandbox,
 }
 
 impl Bench<'_> {
@@ -73,7 +76,7 @@ impl Bench<'_> {
             ("tool".to_owned(), text(&self.tool.program)),
             ("file".to_owned(), file.as_str().to_owned()),
             ("stem".to_owned(), file.stem().to_owned()),
-            ("driver".to_owned(), format!("/opt/driver/driver.{}", file.extension())),
+            ("driver".to_owned(), format!("{DRIVER}/driver.{}", file.extension())),
             ("heap_mib".to_owned(), heap.max(16).to_string()),
         ];
         values.extend(self.tool.also.iter().map(|(name, path)| (name.clone(), text(path))));
@@ -110,7 +113,7 @@ impl Bench<'_> {
         match outcome.limit {
             Some(LimitHit::Wall | LimitHit::Cpu) => FailReason::TimedOut,
             Some(LimitHit::Memory) => FailReason::OutOfMemory,
-            Some(LimitHit::Output) => FailReason::TooMuchOutput,
+            Some(LimitHit::Output | LimitHit::Disk) => FailReason::TooMuchOutput,
             Some(LimitHit::Stopped) | None => {
                 let stderr = String::from_utf8_lossy(&outcome.stderr.bytes);
                 if self.recipe.memory_errors.iter().any(|mark| stderr.contains(mark)) {
@@ -135,11 +138,12 @@ impl Bench<'_> {
             (Some(LimitHit::Memory), _) => {
                 format!("used more than {} MiB of memory", self.limits.memory.0 >> 20)
             }
-            (Some(LimitHit::Output), _) => format!(
-                "wrote {} bytes, more than {}",
-                outcome.stdout.total + outcome.stderr.total,
-                self.limits.output.0
-            ),
+            (Some(LimitHit::Disk), _) => {
+                format!("wrote more than {} MiB of files", DISK >> 20)
+            }
+            (Some(LimitHit::Output), _) => {
+                format!("wrote {} bytes, more than {}", outcome.bytes_out(), self.limits.output.0)
+            }
             (_, Ending::Exited(status)) => format!("ended with status {status}"),
             (_, Ending::Signalled(signal)) => format!("ended by {}", signal_name(signal)),
         }

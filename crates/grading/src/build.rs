@@ -9,7 +9,7 @@ use fairtrial_core::judgement::Judgement;
 use fairtrial_core::prompt::head_and_tail;
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::FailReason;
-use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, LimitHit, Outcome, run};
+use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, LimitHit, Outcome};
 
 use crate::bench::{Bench, JudgeError};
 use crate::outcome::nothing_run;
@@ -71,7 +71,7 @@ pub fn build(bench: &Bench<'_>, builds: &Builds, files: &FileTree) -> Result<Bui
     }
     for command in &bench.recipe.build {
         let job = Job { collect: Collect::All, ..bench.job(command, CAPS, vec![&layer]) };
-        let outcome = run(&job)?;
+        let outcome = bench.sandbox.run(&job)?;
         if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
             return Ok(Built::Failed(failed(bench, &outcome)));
         }

@@ -6,7 +6,7 @@ use fairtrial_core::prompt::{call_input, head_and_tail};
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::value::{Dialect, Mismatch, Value, from_json, to_json};
 use fairtrial_core::verdict::FailReason;
-use fairtrial_sandbox::{Archive, Frame, Job, Outcome, Running, start};
+use fairtrial_sandbox::{Archive, Frame, Job, Outcome, Running};
 use serde::Deserialize;
 use serde_json::json;
 
@@ -156,7 +156,7 @@ struct Session<'a> {
     settings: &'a CallSettings,
     driver: Archive,
     layer: Archive,
-    running: Option<Running>,
+    running: Option<Running<'a>>,
     starts: usize,
 }
 
@@ -213,7 +213,8 @@ impl Session<'_> {
         self.starts += 1;
         let bench = self.bench;
         let base = bench.job(&bench.recipe.call, bench.caps(), vec![&self.layer]);
-        let mut running = start(&Job { driver: Some(&self.driver), channel: true, ..base })?;
+        let job = Job { driver: Some(&self.driver), channel: true, ..base };
+        let mut running = bench.sandbox.start(&job)?;
         let order = json!({ "file": self.settings.file, "name": self.settings.name });
         let frame = running.exchange(order.to_string().as_bytes(), REPLY_MAX)?;
         let reply = match &frame {

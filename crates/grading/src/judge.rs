@@ -6,6 +6,7 @@ use fairtrial_core::limits::{LimitSettings, Limits};
 use fairtrial_core::recipe::Recipes;
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
+use fairtrial_sandbox::Sandbox;
 
 use crate::bench::{Bench, JudgeError};
 use crate::outcome::nothing_run;
@@ -17,6 +18,7 @@ use crate::{build, call, program};
 pub struct Judge {
     recipes: Recipes,
     tools: Toolbox,
+    sandbox: Sandbox,
     builds: build::Builds,
 }
 
@@ -27,16 +29,22 @@ pub fn limits_of(docket: &Docket, task: &Task, plan: &LimitSettings) -> Limits {
 }
 
 impl Judge {
-    /// A judge who knows these languages and has these tools.
+    /// A judge who knows these languages, has these tools, and runs code in this sandbox.
     #[must_use]
-    pub fn new(recipes: Recipes, tools: Toolbox) -> Self {
-        Self { recipes, tools, builds: build::Builds::default() }
+    pub fn new(recipes: Recipes, tools: Toolbox, sandbox: Sandbox) -> Self {
+        Self { recipes, tools, sandbox, builds: build::Builds::default() }
     }
 
     /// The tools.
     #[must_use]
     pub fn tools(&self) -> &Toolbox {
         &self.tools
+    }
+
+    /// The sandbox.
+    #[must_use]
+    pub fn sandbox(&self) -> &Sandbox {
+        &self.sandbox
     }
 
     /// The languages.
@@ -75,7 +83,8 @@ impl Judge {
         };
         let mut files = task.given.clone();
         files.extend(answer.iter().map(|(path, bytes)| (path.clone(), bytes.clone())));
-        let bench = Bench { task, recipe, tool, limits };
+        let sandbox = &self.sandbox;
+        let bench = Bench { task, recipe, tool, limits, sandbox };
         by_form(&bench, &self.builds, &files, examples).unwrap_or_else(|error| {
             let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
             Judgement { notes: vec![chain(&error)], ..bare }

@@ -7,7 +7,7 @@ use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::prompt::head_and_tail;
 use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::FailReason;
-use fairtrial_sandbox::{Archive, Collect, Ending, Job, Outcome, run};
+use fairtrial_sandbox::{Archive, Collect, Ending, Outcome};
 
 use crate::bench::{Bench, JudgeError};
 use crate::outcome::{TIMEOUTS_MAX, any_failed, settle, usage};
@@ -101,7 +101,7 @@ fn run_case(
     if !wanted.is_empty() {
         job.collect = Collect::Files(wanted);
     }
-    let outcome = run(&Job { ..job })?;
+    let outcome = bench.sandbox.run(&job)?;
     let mut files_after = BTreeMap::new();
     if let Some(archive) = &outcome.collected {
         files_after.extend(archive.entries()?.into_iter().map(|it| (it.path, it.bytes)));

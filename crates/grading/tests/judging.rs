@@ -10,7 +10,7 @@ use fairtrial_core::recipe::Recipes;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_grading::{Judge, Toolbox, limits_of, read_folder};
-use fairtrial_sandbox::use_stage;
+use fairtrial_sandbox::{Demand, Sandbox};
 
 const PASS: Verdict = Verdict::Pass;
 
@@ -25,6 +25,10 @@ fn tree(files: &[(&str, &str)]) -> FileTree {
         .collect()
 }
 
+fn sandbox() -> Sandbox {
+    Sandbox::open(Path::new(env!("CARGO_BIN_EXE_grading-stage")), Demand::Confined).unwrap()
+}
+
 /// Judges an answer to a task that is made on the spot.
 fn judge(
     form: &str,
@@ -33,7 +37,6 @@ fn judge(
     sealed: &str,
     answer: &[(&str, &str)],
 ) -> Judgement {
-    use_stage(Path::new(env!("CARGO_BIN_EXE_grading-stage")));
     let name = if form == "call" { "name = \"f\"\n" } else { "" };
     let brief = format!(
         "+++\ntitle = \"T\"\nform = \"{form}\"\nlanguage = \"{language}\"\ncategory = \"c\"\n\
@@ -53,7 +56,7 @@ fn judge(
     tools.get(language).unwrap();
     let task = &docket.tasks[0];
     let limits = limits_of(&docket, task, &Default::default());
-    Judge::new(recipes, tools).judge(task, &tree(answer), limits, false)
+    Judge::new(recipes, tools, sandbox()).judge(task, &tree(answer), limits, false)
 }
 
 fn python(sealed: &str, code: &str) -> Judgement {
@@ -300,7 +303,8 @@ fn a_missing_tool_is_void_and_told() {
     let tools = Toolbox::find(&recipes, ["reef"].into_iter());
     let task = &docket.tasks[0];
     let limits = limits_of(&docket, task, &Default::default());
-    let judged = Judge::new(recipes, tools).judge(task, &tree(&[("m.reef", "")]), limits, false);
+    let judged =
+        Judge::new(recipes, tools, sandbox()).judge(task, &tree(&[("m.reef", "")]), limits, false);
     assert_eq!(judged.verdict, Verdict::Void(VoidReason::ToolMissing));
     assert_eq!(judged.notes, ["reef cannot be run here: `reefc` is not on the search path"]);
 }

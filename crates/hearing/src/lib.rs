@@ -15,5 +15,5 @@ mod tally;
 pub use board::{Board, Ended};
 pub use course::{Course, Next};
 pub use hold::{HoldError, HoldOptions, Observer, Summary, hold};
-pub use prepare::{Entry, Preparation, PrepareError, prepare};
+pub use prepare::{Entry, Preparation, PrepareError, PrepareOptions, prepare};
 pub use tally::Progress;

@@ -12,7 +12,8 @@ use fairtrial_core::prompt::first_prompt;
 use fairtrial_core::recipe::Recipes;
 use fairtrial_core::source::{SourceError, utf8};
 use fairtrial_grading::{FolderError, Judge, Tool, ToolMissing, Toolbox, limits_of, read_docket};
-use fairtrial_record::{FORMAT_VERSION, Machine, Manifest, TaskNote, ToolNote};
+use fairtrial_record::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
+use fairtrial_sandbox::{Demand, Layer, Sandbox, SandboxError, Tier};
 
 /// One task of the run.
 #[derive(Debug)]
@@ -74,6 +75,19 @@ pub enum PrepareError {
     /// A candidate cannot be asked as it is configured.
     #[error(transparent)]
     Asker(#[from] AskerError),
+    /// Code under trial cannot be confined on this machine.
+    #[error(transparent)]
+    Sandbox(#[from] SandboxError),
+}
+
+/// What a run is told by its surroundings.
+pub struct PrepareOptions<'a> {
+    /// Looks up environment variables.
+    pub env: &'a dyn Fn(&str) -> Option<String>,
+    /// The tool's own version.
+    pub version: &'a str,
+    /// Which tiers of the sandbox will do.
+    pub demand: Demand,
 }
 
 impl Preparation {
@@ -94,16 +108,15 @@ impl Preparation {
     }
 }
 
-/// Reads a plan and all that it names. `env` looks up environment variables; `version` is the
-/// tool's own.
+/// The program that holds the sandbox's stage: this one, started again.
+const STAGE: &str = "/proc/self/exe";
+
+/// Reads a plan and all that it names.
 ///
 /// # Errors
-/// When anything is missing or malformed. Nothing has been asked or written then.
-pub fn prepare(
-    path: &Path,
-    env: &dyn Fn(&str) -> Option<String>,
-    version: &str,
-) -> Result<Preparation, PrepareError> {
+/// When anything is missing or malformed, or code cannot be confined. Nothing has been asked or
+/// written then.
+pub fn prepare(path: &Path, options: &PrepareOptions<'_>) -> Result<Preparation, PrepareError> {
     let base = path.parent().unwrap_or(Path::new("."));
     let plan = Plan::parse(&path.display().to_string(), &read_text(path)?)?;
     let recipes = read_recipes(&plan, base)?;
@@ -122,15 +135,17 @@ pub fn prepare(
             return Err(PrepareError::TaskTwice(task.name.clone()));
         }
     }
-    let askers = make_askers(&plan, base, env, &tasks, &mut notes)?;
+    let askers = make_askers(&plan, base, options.env, &tasks, &mut notes)?;
+    let sandbox = Sandbox::open(Path::new(STAGE), options.demand)?;
+    notes.extend(weaker_tier(&sandbox));
     let manifest = Manifest {
         format_version: FORMAT_VERSION,
         created: String::new(),
         plan: plan.clone(),
         tasks: all().map(|(docket, task)| task_note(docket, task)).collect(),
-        machines: vec![machine(&tools, version)],
+        machines: vec![machine(&tools, &sandbox, options.version)],
     };
-    let judge = Judge::new(recipes, tools);
+    let judge = Judge::new(recipes, tools, sandbox);
     Ok(Preparation { plan, tasks, judge, askers, manifest, notes })
 }
 
@@ -197,7 +212,7 @@ fn task_note(docket: &Docket, task: &Task) -> TaskNote {
 }
 
 /// Where this session is held; when is filled in as it begins.
-fn machine(tools: &Toolbox, version: &str) -> Machine {
+fn machine(tools: &Toolbox, sandbox: &Sandbox, version: &str) -> Machine {
     let note = |(language, tool): (&str, &Result<Tool, ToolMissing>)| ToolNote {
         language: language.to_owned(),
         version: match tool {
@@ -210,8 +225,27 @@ fn machine(tools: &Toolbox, version: &str) -> Machine {
         fairtrial: version.to_owned(),
         kernel: kernel(),
         tools: tools.iter().map(note).collect(),
+        sandbox: Some(sandbox_note(sandbox)),
         since: String::new(),
     }
+}
+
+fn sandbox_note(sandbox: &Sandbox) -> SandboxNote {
+    let layer = |it: &Layer| (it.name.clone(), it.found.clone());
+    SandboxNote {
+        tier: sandbox.tier().word().to_owned(),
+        layers: sandbox.layers().iter().map(layer).collect(),
+    }
+}
+
+fn weaker_tier(sandbox: &Sandbox) -> Option<String> {
+    let what = match sandbox.tier() {
+        Tier::Full => return None,
+        Tier::Plain => "code under trial runs in the plain tier, without namespaces",
+        Tier::Trusted => "code under trial is trusted: it can do what you can do",
+    };
+    let why = sandbox.why_not_full().unwrap_or("nothing else was wanted");
+    Some(format!("{what} ({why}); `fairtrial doctor` says more"))
 }
 
 fn read_text(path: &Path) -> Result<String, PrepareError> {

@@ -12,6 +12,6 @@ mod schema;
 mod write;
 
 pub use error::RecordError;
-pub use manifest::{FORMAT_VERSION, Machine, Manifest, TaskNote, ToolNote};
+pub use manifest::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
 pub use read::{AttemptRow, RequestRow, TrialRow};
 pub use write::{Answer, NewJudgement, NewRequest, Record};

@@ -1,5 +1,6 @@
 //! What a record says of the run as a whole.
 
+use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::Write as _;
 use std::path::Path;
@@ -63,8 +64,20 @@ pub struct Machine {
     pub kernel: String,
     /// Interpreters and compilers.
     pub tools: Vec<ToolNote>,
+    /// How code was confined; `None` in records of versions that did not say.
+    #[serde(default)]
+    pub sandbox: Option<SandboxNote>,
     /// When the session was begun, in UTC, RFC 3339.
     pub since: String,
+}
+
+/// How code under trial was confined.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SandboxNote {
+    /// `full`, `plain` or `trusted`.
+    pub tier: String,
+    /// What was found of each layer, by its name.
+    pub layers: BTreeMap<String, String>,
 }
 
 /// An interpreter or compiler.
@@ -85,6 +98,21 @@ impl Machine {
         self.fairtrial == other.fairtrial
             && self.kernel == other.kernel
             && self.tools == other.tools
+            && self.sandbox == other.sandbox
+    }
+}
+
+impl Manifest {
+    /// The tiers in which code was confined, each once, in the order of the sessions.
+    #[must_use]
+    pub fn tiers(&self) -> Vec<&str> {
+        let mut tiers: Vec<&str> = Vec::new();
+        for note in self.machines.iter().filter_map(|it| it.sandbox.as_ref()) {
+            if !tiers.contains(&note.tier.as_str()) {
+                tiers.push(&note.tier);
+            }
+        }
+        tiers
     }
 }
 

@@ -160,6 +160,19 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
     if loaded.trials.iter().flat_map(|it| &it.requests).any(|it| it.estimated) {
         lines.push("Some hosts did not count tokens: those were estimated from lengths.".into());
     }
+    for tier in loaded.manifest.tiers() {
+        match tier {
+            "full" => {}
+            "plain" => lines.push(
+                "Code was confined in the plain tier: by Landlock and the system-call filter, \
+                 without namespaces."
+                    .into(),
+            ),
+            _ => lines.push(
+                "Code was trusted, not confined: what it did to the judging is not known.".into(),
+            ),
+        }
+    }
     if loaded.manifest.machines.len() > 1 {
         lines.push(format!(
             "The run was held in {} different surroundings; see `machines` in the manifest.",

@@ -20,6 +20,7 @@ struct Output<'a> {
     attempts: u32,
     reading: &'a str,
     complete: bool,
+    tiers: Vec<&'a str>,
     candidates: Vec<Row<'a>>,
     comparisons: Vec<Pair<'a>>,
 }
@@ -71,6 +72,7 @@ pub fn standings_json(out: &mut dyn Write, loaded: &Loaded) -> io::Result<()> {
         attempts: plan.attempts,
         reading: plan.reading.word(),
         complete: loaded.trials.iter().filter(|it| it.verdict.is_some()).count() == wanted,
+        tiers: loaded.manifest.tiers(),
         candidates: loaded.standings.candidates.iter().map(row).collect(),
         comparisons: loaded.standings.comparisons.iter().map(pair).collect(),
     };

@@ -12,18 +12,22 @@ use crate::archive::{Archive, ArchiveError};
 /// The folder that a program finds itself in.
 pub const WORK: &str = "/work";
 
+/// The folder of the files in [`Job::driver`].
+pub const DRIVER: &str = "/opt/driver";
+
 /// One program to run.
 #[derive(Debug)]
 pub struct Job<'a> {
-    /// The program, as a path that exists inside, and its arguments.
+    /// The program, as a path that exists inside, and its arguments. Paths below [`WORK`] and
+    /// [`DRIVER`] are told as they are in the tier that is used.
     pub command: Vec<String>,
-    /// Its whole environment.
+    /// Its whole environment; paths as in the command.
     pub env: BTreeMap<String, String>,
     /// What it reads on standard input.
     pub stdin: Vec<u8>,
     /// What is laid into [`WORK`], later layers over earlier ones.
     pub layers: Vec<&'a Archive>,
-    /// Files that it may read but not change, laid into `/opt/driver`.
+    /// Files that it may read but not change, laid into [`DRIVER`].
     pub driver: Option<&'a Archive>,
     /// Folders of this machine that it may read besides the system's own.
     pub show: Vec<PathBuf>,
@@ -83,8 +87,19 @@ pub enum LimitHit {
     Memory,
     /// [`Caps::output`].
     Output,
+    /// [`Caps::disk`], where no file system of that size holds it.
+    Disk,
     /// Nobody wanted it any longer.
     Stopped,
+}
+
+/// How what a program uses was measured and held.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Accounting {
+    /// By a control group, which the kernel keeps; memory is looked at in between.
+    Group,
+    /// By looking at every process from time to time.
+    Looks,
 }
 
 /// What a stream carried.
@@ -117,8 +132,16 @@ pub struct Outcome {
     pub cpu: Duration,
     /// Most memory at one time, as it was sampled, in bytes.
     pub peak_memory: u64,
-    /// Most processes at one time, as it was sampled.
+    /// Most processes and threads at one time, as it was sampled.
     pub peak_processes: u32,
+    /// Processes and threads that were started in all, the program among them; `None` where the
+    /// kernel does not tell.
+    pub started: Option<u32>,
+    /// System calls that the filter refused, by name, with how often; only those of the list that
+    /// honest programs do not need.
+    pub denied: BTreeMap<String, u64>,
+    /// How it was measured.
+    pub accounting: Accounting,
     /// Standard output.
     pub stdout: Captured,
     /// Standard error.
@@ -127,12 +150,31 @@ pub struct Outcome {
     pub collected: Option<Archive>,
 }
 
+impl Outcome {
+    /// Bytes on standard output and standard error together, those that were dropped too.
+    #[must_use]
+    pub fn bytes_out(&self) -> u64 {
+        self.stdout.total + self.stderr.total
+    }
+}
+
 /// Our own tool, or this machine, could not do its part.
 #[derive(Debug, thiserror::Error)]
 pub enum SandboxError {
     /// The stage could not be started.
     #[error("failed to start the sandbox's own process")]
     Start(#[source] std::io::Error),
+    /// This machine offers no tier that is good enough.
+    #[error(
+        "code under trial cannot be confined on this machine: the full tier fails ({full}), and \
+         so does the plain tier ({plain})"
+    )]
+    NoTier {
+        /// Why there is no full tier.
+        full: String,
+        /// Why there is no plain one.
+        plain: String,
+    },
     /// A layer could not be made; the text says which and what to do.
     #[error("failed to set up the sandbox: {0}")]
     SetUp(String),

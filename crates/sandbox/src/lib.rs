@@ -1,12 +1,14 @@
 //! Runs one program confined, and says what it did and what it used.
 //!
-//! A run is started by starting our own program again (`/proc/self/exe`) under another name, so
-//! that nothing but `exec` follows the fork in a program with threads. That second process, the
-//! *stage*, is single-threaded. It makes the namespaces and forks the *warden*: process 1 of the
-//! new process namespace. The warden lays out the file system, starts the program under trial in
-//! a user namespace of its own, watches its limits, and reports. When the warden ends, the kernel
-//! ends everything in its namespace and frees its mounts: nothing is left behind, not even when
-//! the tool is killed.
+//! Runs are forked by a *keeper*: our own program (`/proc/self/exe`), started again under another
+//! name, small and of one thread, in a mount namespace whose root is what programs see. For each
+//! run it forks a *warden* into new namespaces: process 1, which mounts what is the run's own,
+//! starts the program under trial in a user namespace of its own, watches its limits, and reports.
+//! When the warden ends, the kernel ends everything in its namespace and frees its mounts: nothing
+//! is left behind, not even when the tool is killed.
+//!
+//! Where the kernel gives no namespaces, Landlock, the system-call filter and resource limits have
+//! to do: the plain [`Tier`]. Less than that is used only when the user says so.
 //!
 //! Files go in and come out as archives in memory; nothing is written to the machine's disks.
 //!
@@ -17,9 +19,15 @@ mod archive;
 mod inner;
 mod job;
 mod running;
+mod sandbox;
+mod tier;
 mod wire;
 
 pub use archive::{Archive, ArchiveError, Entry};
 pub use inner::{is_stage, is_system, stage_main};
-pub use job::{Caps, Captured, Collect, Ending, Job, LimitHit, Outcome, SandboxError, WORK};
-pub use running::{Frame, Running, run, start, use_stage};
+pub use job::{
+    Accounting, Caps, Captured, Collect, DRIVER, Ending, Job, LimitHit, Outcome, SandboxError, WORK,
+};
+pub use running::{Frame, Running};
+pub use sandbox::{Demand, Sandbox};
+pub use tier::{Layer, State, Tier};

@@ -1,12 +1,8 @@
-//! The tool's side of a run: starts the stage, feeds and drains the program's streams, and waits.
+//! The tool's side of a run: feeds and drains the program's streams, and waits.
 
 use std::fs::File;
 use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, AsRawFd as _, BorrowedFd, OwnedFd};
-use std::os::unix::process::CommandExt as _;
-use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
-use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 
 use nix::fcntl::{FcntlArg, OFlag, fcntl};
@@ -15,8 +11,8 @@ use nix::sys::socket::{AddressFamily, SockFlag, SockType, socketpair};
 use nix::unistd::pipe2;
 
 use crate::archive::Archive;
-use crate::inner::STAGE;
 use crate::job::{Captured, Collect, Job, LimitHit, Outcome, SandboxError};
+use crate::sandbox::{Keeper, Sandbox};
 use crate::wire::{self, Ended, Order, Report, Spec};
 
 /// How much longer than its wall limit a run may take before the tool itself ends it.
@@ -24,15 +20,6 @@ const GRACE: Duration = Duration::from_secs(10);
 
 /// Most bytes read from a stream in one go.
 const CHUNK: usize = 64 << 10;
-
-/// The program that holds the stage, where it is not the one that runs.
-static STAGE_PROGRAM: OnceLock<PathBuf> = OnceLock::new();
-
-/// Names the program that holds the stage. For programs that do not call
-/// [`stage_main`](crate::stage_main) at their start, such as tests; the first call counts.
-pub fn use_stage(program: &Path) {
-    let _ = STAGE_PROGRAM.set(program.to_owned());
-}
 
 /// One message on the channel of a run.
 #[derive(Debug, PartialEq, Eq)]
@@ -47,8 +34,10 @@ pub enum Frame {
 
 /// A program under way.
 #[derive(Debug)]
-pub struct Running {
-    stage: Child,
+pub struct Running<'s> {
+    sandbox: &'s Sandbox,
+    /// Taken when it is given back.
+    keeper: Option<Keeper>,
     control: OwnedFd,
     stdin: Option<(File, Vec<u8>, usize)>,
     stdout: Stream,
@@ -70,20 +59,13 @@ struct Stream {
     captured: Captured,
 }
 
-/// Runs a program to its end.
-///
-/// # Errors
-/// When the sandbox cannot be set up, or the program not be started.
-pub fn run(job: &Job<'_>) -> Result<Outcome, SandboxError> {
-    start(job)?.finish()
-}
-
-/// Starts a program.
-///
-/// # Errors
-/// When the stage cannot be started. What fails inside is told by [`Running::finish`].
-pub fn start(job: &Job<'_>) -> Result<Running, SandboxError> {
-    let (control, stage_control) = socket_pair(SockType::SeqPacket)?;
+/// Starts a program in a keeper's house.
+pub(crate) fn start<'s>(
+    sandbox: &'s Sandbox,
+    keeper: Keeper,
+    job: &Job<'_>,
+) -> Result<Running<'s>, SandboxError> {
+    let (control, warden_control) = socket_pair(SockType::SeqPacket)?;
     let (stdin_read, stdin_write) = pipe()?;
     let (stdout_read, stdout_write) = pipe()?;
     let (stderr_read, stderr_write) = pipe()?;
@@ -92,57 +74,41 @@ pub fn start(job: &Job<'_>) -> Result<Running, SandboxError> {
         Collect::Nothing => None,
         _ => Some(Archive::empty()?),
     };
-    let stage = spawn_stage(stage_control)?;
     let spec = Spec {
         command: job.command.clone(),
         env: job.env.clone().into_iter().collect(),
-        show: job.show.clone(),
         channel: job.channel,
         driver: job.driver.is_some(),
         collect: job.collect.clone(),
         caps: job.caps,
     };
-    let mut fds = vec![stdin_read.as_fd(), stdout_write.as_fd(), stderr_write.as_fd()];
+    let mut fds = vec![warden_control.as_fd(), stdin_read.as_fd()];
+    fds.extend([stdout_write.as_fd(), stderr_write.as_fd()]);
     fds.extend(channel.iter().map(|(_, theirs)| theirs.as_fd()));
     fds.extend(collected.iter().map(Archive::as_fd));
     fds.extend(job.driver.iter().map(|it| it.as_fd()));
     fds.extend(job.layers.iter().map(|it| it.as_fd()));
-    let mut running = Running {
-        stage,
+    keeper.order(&spec, &fds)?;
+    drop(fds);
+    Ok(Running {
+        sandbox,
+        keeper: Some(keeper),
         control,
         stdin: Some((writable(stdin_write)?, job.stdin.clone(), 0)),
         stdout: Stream::new(stdout_read)?,
         stderr: Stream::new(stderr_read)?,
-        channel: None,
+        channel: channel.map(|(ours, _)| writable(ours)).transpose()?,
         inbox: Vec::new(),
-        collected: None,
+        collected,
         output_cap: job.caps.output,
         ended_for_output: false,
         wall: job.caps.wall,
         deadline: Instant::now() + job.caps.wall + GRACE,
         report: None,
-    };
-    wire::send(running.control.as_fd(), &spec, &fds).map_err(SandboxError::Talk)?;
-    drop(fds);
-    running.channel = channel.map(|(ours, _)| writable(ours)).transpose()?;
-    running.collected = collected;
-    Ok(running)
+    })
 }
 
-fn spawn_stage(control: OwnedFd) -> Result<Child, SandboxError> {
-    let program = STAGE_PROGRAM.get().map_or(Path::new("/proc/self/exe"), PathBuf::as_path);
-    Command::new(program)
-        .arg0(STAGE)
-        .env_clear()
-        .current_dir("/")
-        .stdin(Stdio::from(control))
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .map_err(SandboxError::Start)
-}
-
-impl Running {
+impl Running<'_> {
     /// Sends one line on the channel, starts a new lap of the time limits, and waits for one line
     /// of at most `most` bytes to come back.
     ///
@@ -208,6 +174,9 @@ impl Running {
             cpu: ended.cpu,
             peak_memory: ended.peak_memory,
             peak_processes: ended.peak_processes,
+            started: ended.started,
+            denied: ended.denied,
+            accounting: ended.accounting,
             stdout: std::mem::take(&mut self.stdout.captured),
             stderr: std::mem::take(&mut self.stderr.captured),
             collected: self.collected.take(),
@@ -218,8 +187,10 @@ impl Running {
     fn pump(&mut self, unsent: &mut Vec<u8>) -> Result<(), SandboxError> {
         let left = self.deadline.saturating_duration_since(Instant::now());
         if left.is_zero() {
-            // The warden did not keep the time: end the stage, and with it the namespace.
-            let _ = self.stage.kill();
+            // The warden did not keep the time: end the keeper, and with it the namespace.
+            if let Some(keeper) = self.keeper.take() {
+                keeper.kill();
+            }
             return Err(SandboxError::NoReport);
         }
         let ready = self.poll(left, !unsent.is_empty()).map_err(SandboxError::Talk)?;
@@ -331,13 +302,13 @@ impl Running {
     }
 }
 
-impl Drop for Running {
+impl Drop for Running<'_> {
     fn drop(&mut self) {
-        // The warden reports before it ends, so a stage with a report ends by itself at once.
-        if self.report.is_none() {
-            let _ = self.stage.kill();
+        // Without a report the warden finds its socket closed and ends the run; the keeper takes no
+        // further order before it has.
+        if let Some(keeper) = self.keeper.take() {
+            self.sandbox.give_back(keeper);
         }
-        let _ = self.stage.wait();
     }
 }
 
@@ -381,7 +352,7 @@ impl Stream {
     }
 }
 
-fn socket_pair(kind: SockType) -> Result<(OwnedFd, OwnedFd), SandboxError> {
+pub(crate) fn socket_pair(kind: SockType) -> Result<(OwnedFd, OwnedFd), SandboxError> {
     socketpair(AddressFamily::Unix, kind, None, SockFlag::SOCK_CLOEXEC)
         .map_err(|error| SandboxError::Start(error.into()))
 }

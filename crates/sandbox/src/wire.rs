@@ -1,4 +1,7 @@
-//! Messages between the tool and the stage: datagrams of JSON on a socket pair, descriptors along.
+//! Messages between the tool, the keeper and the warden: datagrams of JSON on socket pairs, with
+//! descriptors.
+
+use std::collections::BTreeMap;
 
 use std::io::{self, IoSlice, IoSliceMut};
 use std::os::fd::{AsRawFd as _, BorrowedFd, FromRawFd as _, OwnedFd};
@@ -6,11 +9,12 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use nix::cmsg_space;
-use nix::sys::socket::{ControlMessage, ControlMessageOwned, MsgFlags, recvmsg, sendmsg};
+use nix::sys::socket::{ControlMessage, ControlMessageOwned, MsgFlags, recv, recvmsg, sendmsg};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
-use crate::job::{Caps, Collect, Ending, LimitHit};
+use crate::job::{Accounting, Caps, Collect, Ending, LimitHit};
+use crate::tier::{Layer, Tier};
 
 /// Largest message, in bytes.
 const MESSAGE_MAX: usize = 128 << 10;
@@ -18,14 +22,32 @@ const MESSAGE_MAX: usize = 128 << 10;
 /// Most descriptors in one message.
 const FDS_MAX: usize = 32;
 
-/// The first message: what to run. The descriptors come in the order: standard input, output,
-/// error, the channel if there is one, the archive to collect into, the driver if there is one,
-/// the layers.
+/// The first message to a keeper: how its programs are to be confined, and what they may see.
+#[derive(Debug, Serialize, Deserialize)]
+pub struct Opening {
+    pub tier: Tier,
+    /// Folders of this machine that programs may read besides the system's own.
+    pub show: Vec<PathBuf>,
+    /// Where folders are made in a tier that has no file system of its own.
+    pub scratch: PathBuf,
+}
+
+/// What a keeper answers.
+#[derive(Debug, Serialize, Deserialize)]
+pub enum Opened {
+    /// It can serve, with these layers.
+    Ready(Vec<Layer>),
+    /// It cannot: a layer that the tier needs is not to be had.
+    Failed(String),
+}
+
+/// An order to a keeper: what to run. The descriptors come in the order: the run's own control
+/// socket, standard input, output, error, the channel if there is one, the archive to collect
+/// into if there is one, the driver if there is one, the layers.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct Spec {
     pub command: Vec<String>,
     pub env: Vec<(String, String)>,
-    pub show: Vec<PathBuf>,
     pub channel: bool,
     pub driver: bool,
     pub collect: Collect,
@@ -53,7 +75,7 @@ pub enum Report {
 }
 
 /// What a run came to, as the warden saw it.
-#[derive(Debug, Clone, Copy, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Ended {
     pub ending: Ending,
     pub limit: Option<LimitHit>,
@@ -61,6 +83,9 @@ pub struct Ended {
     pub cpu: Duration,
     pub peak_memory: u64,
     pub peak_processes: u32,
+    pub started: Option<u32>,
+    pub denied: BTreeMap<String, u64>,
+    pub accounting: Accounting,
 }
 
 /// Sends a message with descriptors.
@@ -83,7 +108,44 @@ pub fn send<T: Serialize>(
 
 /// Receives a message; `None` when the other side is gone.
 pub fn receive<T: DeserializeOwned>(from: BorrowedFd<'_>) -> io::Result<Option<(T, Vec<OwnedFd>)>> {
-    let mut bytes = vec![0; MESSAGE_MAX];
+    let Some((bytes, fds)) = receive_bytes(from)? else {
+        return Ok(None);
+    };
+    Ok(Some((read(&bytes)?, fds)))
+}
+
+/// Reads a message.
+pub fn read<T: DeserializeOwned>(bytes: &[u8]) -> io::Result<T> {
+    serde_json::from_slice(bytes).map_err(io::Error::other)
+}
+
+/// Waits for a message and gives its length; `None` when the other side is gone.
+fn next_length(from: BorrowedFd<'_>) -> io::Result<Option<usize>> {
+    loop {
+        match recv(from.as_raw_fd(), &mut [], MsgFlags::MSG_PEEK | MsgFlags::MSG_TRUNC) {
+            Ok(0) | Err(nix::Error::ECONNRESET) => return Ok(None),
+            Ok(length) if length > MESSAGE_MAX => {
+                return Err(io::Error::other("a message is too long"));
+            }
+            Ok(length) => return Ok(Some(length)),
+            Err(nix::Error::EINTR) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+}
+
+/// Whether nothing more will come. To be asked of a socket that is known to be ready.
+pub fn is_at_end(from: BorrowedFd<'_>) -> bool {
+    let flags = MsgFlags::MSG_PEEK | MsgFlags::MSG_TRUNC | MsgFlags::MSG_DONTWAIT;
+    matches!(recv(from.as_raw_fd(), &mut [], flags), Ok(0) | Err(nix::Error::ECONNRESET))
+}
+
+/// Receives a message without reading it.
+pub fn receive_bytes(from: BorrowedFd<'_>) -> io::Result<Option<(Vec<u8>, Vec<OwnedFd>)>> {
+    let Some(length) = next_length(from)? else {
+        return Ok(None);
+    };
+    let mut bytes = vec![0; length];
     let mut space = cmsg_space!([i32; FDS_MAX]);
     let mut slices = [IoSliceMut::new(&mut bytes)];
     let flags = MsgFlags::MSG_CMSG_CLOEXEC;
@@ -107,6 +169,6 @@ pub fn receive<T: DeserializeOwned>(from: BorrowedFd<'_>) -> io::Result<Option<(
     if count == 0 {
         return Ok(None);
     }
-    let message = serde_json::from_slice(&bytes[..count]).map_err(io::Error::other)?;
-    Ok(Some((message, fds)))
+    bytes.truncate(count);
+    Ok(Some((bytes, fds)))
 }

@@ -5,13 +5,31 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_sandbox::{
-    Archive, Caps, Collect, Ending, Frame, Job, LimitHit, Outcome, SandboxError, run, start,
-    use_stage,
+    Archive, Caps, Collect, Demand, Ending, Frame, Job, LimitHit, Outcome, Running, Sandbox,
+    SandboxError, Tier,
 };
+
+/// The full tier, shared by all tests.
+fn sandbox() -> &'static Sandbox {
+    static SANDBOX: OnceLock<Sandbox> = OnceLock::new();
+    SANDBOX.get_or_init(|| {
+        let stage = Path::new(env!("CARGO_BIN_EXE_fairtrial-stage"));
+        Sandbox::open(stage, Demand::Only(Tier::Full)).unwrap()
+    })
+}
+
+fn run(job: &Job<'_>) -> Result<Outcome, SandboxError> {
+    sandbox().run(job)
+}
+
+fn start(job: &Job<'_>) -> Result<Running<'static>, SandboxError> {
+    sandbox().start(job)
+}
 
 fn caps() -> Caps {
     Caps {
@@ -34,7 +52,6 @@ fn python() -> (String, PathBuf) {
 }
 
 fn job(command: &[&str]) -> Job<'static> {
-    use_stage(Path::new(env!("CARGO_BIN_EXE_fairtrial-stage")));
     Job {
         command: command.iter().map(|&it| it.to_owned()).collect(),
         env: BTreeMap::from([("PATH".into(), "/usr/bin:/bin".into())]),

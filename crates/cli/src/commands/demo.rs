@@ -7,12 +7,11 @@ use std::path::{Path, PathBuf};
 use fairtrial_core::plan::Candidate;
 use fairtrial_core::recipe::Recipes;
 use fairtrial_grading::read_docket;
-use fairtrial_hearing::prepare;
 use fairtrial_standin::{Standin, shipped_models, start};
 use include_dir::{Dir, include_dir};
 
 use crate::args::DemoArgs;
-use crate::commands::run::hold_all;
+use crate::commands::run::{hold_all, prepared};
 use crate::errors::Failure;
 use crate::surroundings::Surroundings;
 
@@ -29,8 +28,7 @@ pub fn run(
     let folder = &args.out;
     lay_out(folder, args.seed)?;
     let plan = folder.join("plan.toml");
-    let mut preparation =
-        prepare(&plan, &|name| surroundings.variable(name), env!("CARGO_PKG_VERSION"))?;
+    let mut preparation = prepared(&plan, args.trust_code, surroundings)?;
     let docket = read_docket(&folder.join("docket"), &Recipes::shipped())?;
     let standin = Standin {
         models: shipped_models(),

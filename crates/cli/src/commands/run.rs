@@ -6,9 +6,10 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 
 use fairtrial_core::verdict::VoidReason;
-use fairtrial_hearing::{HoldOptions, Preparation, Summary, hold, prepare};
+use fairtrial_hearing::{HoldOptions, Preparation, PrepareOptions, Summary, hold, prepare};
 use fairtrial_record::Record;
 use fairtrial_report::{load, safe, standings};
+use fairtrial_sandbox::Demand;
 
 use crate::args::RunArgs;
 use crate::errors::{Failure, OUTSIDE};
@@ -23,10 +24,23 @@ pub fn run(
     err: &mut dyn Write,
 ) -> Result<u8, Failure> {
     let record = args.record.clone().unwrap_or_else(|| record_beside(&args.plan));
-    let lookup = |name: &str| surroundings.variable(name);
-    let preparation = prepare(&args.plan, &lookup, env!("CARGO_PKG_VERSION"))?;
+    let preparation = prepared(&args.plan, args.trust_code, surroundings)?;
     let code = hold_all(&preparation, &record, surroundings, out, err)?;
     Ok(code)
+}
+
+/// Reads a plan, with what the surroundings say.
+pub fn prepared(
+    plan: &Path,
+    trust_code: bool,
+    surroundings: &Surroundings,
+) -> Result<Preparation, Failure> {
+    let options = PrepareOptions {
+        env: &|name| surroundings.variable(name),
+        version: env!("CARGO_PKG_VERSION"),
+        demand: if trust_code { Demand::Anything } else { Demand::Confined },
+    };
+    Ok(prepare(plan, &options)?)
 }
 
 /// Where the record of a plan is by default: `record` for `plan.toml`, else `NAME.record`.

@@ -4,12 +4,14 @@
 //! user. Started by root, the namespaces are made by root and owned by the machine's own user
 //! namespace, then the processes become a user that nothing on the machine belongs to. Either
 //! way the program under trial is put into one more user namespace, in which it has no
-//! capabilities.
+//! capabilities. Without namespaces, root's programs still become a user of their own.
 
 use std::fs;
 
 use nix::sched::{CloneFlags, unshare};
-use nix::unistd::{Gid, Uid, getegid, geteuid, setgroups, setresgid, setresuid};
+use nix::unistd::{Gid, Uid, getegid, geteuid, getpid, setgroups, setresgid, setresuid};
+
+use crate::tier::{Layer, State, Tier};
 
 /// The user and group that a sandbox started by root runs as. Nothing on a machine belongs to it.
 const NOBODYS_ID: u32 = 2_046_820_352;
@@ -17,22 +19,27 @@ const NOBODYS_ID: u32 = 2_046_820_352;
 /// The user and group that a program finds itself to be.
 pub const INSIDE_ID: u32 = 1000;
 
-/// Who the warden is to become.
+/// Who a program is to become.
 #[derive(Debug, Clone, Copy)]
 pub struct Identity {
-    /// The user and group in the warden's user namespace.
+    /// The user and group in the keeper's user namespace.
     pub id: u32,
-    /// Whether the stage was started by root of the whole machine.
+    /// Whether they have to be changed to: the stage was started by root of the whole machine.
     pub root: bool,
+    /// Whether the keeper made itself a user namespace.
+    pub own_users: bool,
 }
 
-/// Every namespace but the user's own.
-const NAMESPACES: CloneFlags = CloneFlags::CLONE_NEWNS
-    .union(CloneFlags::CLONE_NEWPID)
-    .union(CloneFlags::CLONE_NEWNET)
-    .union(CloneFlags::CLONE_NEWIPC)
-    .union(CloneFlags::CLONE_NEWUTS)
-    .union(CloneFlags::CLONE_NEWCGROUP);
+/// What a keeper makes for itself: mounts that no other process sees, and a host name.
+const KEEPER_NAMESPACES: CloneFlags = CloneFlags::CLONE_NEWNS.union(CloneFlags::CLONE_NEWUTS);
+
+/// What each run gets new.
+pub const RUN_NAMESPACES: i32 = libc::CLONE_NEWNS
+    | libc::CLONE_NEWPID
+    | libc::CLONE_NEWNET
+    | libc::CLONE_NEWIPC
+    | libc::CLONE_NEWUTS
+    | libc::CLONE_NEWCGROUP;
 
 /// Asks the kernel to end this process when its parent ends.
 pub fn die_with_parent() {
@@ -40,16 +47,16 @@ pub fn die_with_parent() {
     unsafe { libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL, 0, 0, 0) };
 }
 
-/// Makes the namespaces. The process namespace holds whatever is forked next.
+/// Makes the keeper's namespaces.
 pub fn enter_namespaces() -> Result<Identity, String> {
-    if geteuid().is_root() && is_mapped(NOBODYS_ID) {
-        unshare(NAMESPACES).map_err(|error| {
+    if is_machine_root() {
+        unshare(KEEPER_NAMESPACES).map_err(|error| {
             format!("namespaces: {error}; root in a container may lack CAP_SYS_ADMIN")
         })?;
-        return Ok(Identity { id: NOBODYS_ID, root: true });
+        return Ok(Identity { id: NOBODYS_ID, root: true, own_users: false });
     }
     let (uid, gid) = (geteuid(), getegid());
-    unshare(CloneFlags::CLONE_NEWUSER | NAMESPACES).map_err(|error| {
+    unshare(CloneFlags::CLONE_NEWUSER | KEEPER_NAMESPACES).map_err(|error| {
         format!(
             "namespaces: {error}; this machine does not let ordinary users make them (see \
              `sysctl user.max_user_namespaces` and, on some systems, the restriction of \
@@ -57,7 +64,45 @@ pub fn enter_namespaces() -> Result<Identity, String> {
         )
     })?;
     map_ids(uid.as_raw(), gid.as_raw())?;
-    Ok(Identity { id: INSIDE_ID, root: false })
+    Ok(Identity { id: INSIDE_ID, root: false, own_users: true })
+}
+
+/// Who programs are where there are no namespaces: for root a user that no other keeper uses, for
+/// anybody else that same user.
+pub fn without_namespaces() -> Identity {
+    if is_machine_root() {
+        let id = NOBODYS_ID + 1 + getpid().as_raw().unsigned_abs() % 60_000;
+        return Identity { id, root: true, own_users: false };
+    }
+    Identity { id: geteuid().as_raw(), root: false, own_users: false }
+}
+
+fn is_machine_root() -> bool {
+    geteuid().is_root() && is_mapped(NOBODYS_ID)
+}
+
+/// The layers of this module, as they are found.
+pub fn layers(tier: Tier, identity: Identity) -> Vec<Layer> {
+    let who = match (tier, identity.root) {
+        (Tier::Full, _) => "a user of its own in a user namespace of its own, no capabilities",
+        (_, true) => "a user of its own, no capabilities",
+        (_, false) => "your own user, no capabilities",
+    };
+    let state = if tier == Tier::Full || identity.root { State::Held } else { State::Partly };
+    let (space, advice) = match tier {
+        Tier::Full => ("user, mount, process, network, IPC, host name, control group", ""),
+        _ => ("none", "let processes make namespaces: no container around, or one that may"),
+    };
+    let spaces = if tier == Tier::Full { State::Held } else { State::Missing };
+    let root = match tier {
+        Tier::Full => "own root: system folders read-only, sized work folder, own /proc and /dev",
+        _ => "none: the machine's files stay in place, Landlock keeps them shut",
+    };
+    vec![
+        Layer::new("namespaces", spaces, space, advice),
+        Layer::new("file system", spaces, root, if advice.is_empty() { "" } else { "as above" }),
+        Layer::new("user and rights", state, who, ""),
+    ]
 }
 
 /// Whether a user exists in this user namespace. For root of the whole machine every user does; for
@@ -82,13 +127,11 @@ fn map_ids(uid: u32, gid: u32) -> Result<(), String> {
     write("gid_map", &format!("{INSIDE_ID} {gid} 1"))
 }
 
-/// Makes the warden somebody without rights. What it may still do is to look after its children.
+/// Makes the warden of a run somebody without rights. What it may still do is to look after its
+/// children.
 pub fn become_nobody(identity: Identity) -> Result<(), String> {
-    let (uid, gid) = (Uid::from_raw(identity.id), Gid::from_raw(identity.id));
     if identity.root {
-        setgroups(&[]).map_err(|error| format!("setgroups: {error}"))?;
-        setresgid(gid, gid, gid).map_err(|error| format!("setresgid: {error}"))?;
-        setresuid(uid, uid, uid).map_err(|error| format!("setresuid: {error}"))?;
+        change_user(identity.id)?;
     }
     drop_capabilities()?;
     // A change of user or of capabilities clears this.
@@ -98,13 +141,49 @@ pub fn become_nobody(identity: Identity) -> Result<(), String> {
     Ok(())
 }
 
+fn change_user(id: u32) -> Result<(), String> {
+    let (uid, gid) = (Uid::from_raw(id), Gid::from_raw(id));
+    setgroups(&[]).map_err(|error| format!("setgroups: {error}"))?;
+    setresgid(gid, gid, gid).map_err(|error| format!("setresgid: {error}"))?;
+    setresuid(uid, uid, uid).map_err(|error| format!("setresuid: {error}"))
+}
+
 /// Puts the calling process into a user namespace of its own, without capabilities, for good.
-pub fn confine_user(identity: Identity) -> Result<(), String> {
+/// Where there are no namespaces, it becomes the run's user.
+pub fn confine_user(tier: Tier, identity: Identity) -> Result<(), String> {
     // The maps are files that belong to this user only while the process may be looked at.
     set_dumpable(true);
-    unshare(CloneFlags::CLONE_NEWUSER).map_err(|error| format!("inner user namespace: {error}"))?;
-    map_ids(identity.id, identity.id)?;
+    match tier {
+        Tier::Full => {
+            unshare(CloneFlags::CLONE_NEWUSER)
+                .map_err(|error| format!("inner user namespace: {error}"))?;
+            map_ids(identity.id, identity.id)?;
+        }
+        Tier::Plain | Tier::Trusted if identity.root => change_user(identity.id)?,
+        Tier::Plain | Tier::Trusted => {}
+    }
     drop_capabilities()
+}
+
+/// Ends every process of a run's own user. For root without namespaces: nobody else is that user.
+pub fn end_all_of(identity: Identity) {
+    // SAFETY: this process has one thread.
+    match unsafe { nix::unistd::fork() } {
+        Ok(nix::unistd::ForkResult::Child) => {
+            if change_user(identity.id).is_ok() {
+                let _ = nix::sys::signal::kill(
+                    nix::unistd::Pid::from_raw(-1),
+                    nix::sys::signal::Signal::SIGKILL,
+                );
+            }
+            // SAFETY: ends the process; nothing of the warden's is to be run again here.
+            unsafe { libc::_exit(0) }
+        }
+        Ok(nix::unistd::ForkResult::Parent { child }) => {
+            let _ = nix::sys::wait::waitpid(child, None);
+        }
+        Err(_) => {}
+    }
 }
 
 fn set_dumpable(yes: bool) {

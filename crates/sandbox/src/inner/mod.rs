@@ -2,25 +2,31 @@
 //!
 //! Everything here runs in processes of one thread that our own program was started again as. They
 //! have an empty environment and no descriptors but the socket to the tool and what came over it.
+//! The *keeper* is started once and serves one run after the other; for each it forks a *warden*,
+//! who starts the program, watches it and reports.
 
+mod census;
+mod collect;
 mod fence;
 mod filter;
+mod furnish;
+mod group;
 mod identity;
+mod keeper;
+mod listener;
 mod program;
 mod root;
+mod scratch;
 mod warden;
 
-use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd as _, OwnedFd};
 use std::process::ExitCode;
-
-use nix::sys::wait::waitpid;
-use nix::unistd::{ForkResult, fork};
 
 pub use root::is_system;
 
 use crate::archive::Archive;
 use crate::job::Collect;
-use crate::wire::{self, Report, Spec};
+use crate::wire::Spec;
 
 /// The name under which our program is started again.
 pub(crate) const STAGE: &str = "fairtrial-stage";
@@ -32,8 +38,9 @@ pub fn is_stage() -> bool {
     std::env::args_os().next().is_some_and(|name| name == STAGE)
 }
 
-/// The descriptors of a run, as the stage got them.
+/// The descriptors of a run, as the keeper got them.
 pub(crate) struct Handed {
+    pub control: OwnedFd,
     pub stdin: OwnedFd,
     pub stdout: OwnedFd,
     pub stderr: OwnedFd,
@@ -43,59 +50,33 @@ pub(crate) struct Handed {
     pub layers: Vec<Archive>,
 }
 
-/// Does the stage's work. The exit status says only whether a report was sent.
+impl Handed {
+    /// Tells the descriptors of an order apart. `None` when there are too few.
+    fn sort_out(spec: &Spec, fds: Vec<OwnedFd>) -> Option<Self> {
+        let mut fds = fds.into_iter();
+        Some(Self {
+            control: fds.next()?,
+            stdin: fds.next()?,
+            stdout: fds.next()?,
+            stderr: fds.next()?,
+            channel: if spec.channel { Some(fds.next()?) } else { None },
+            collected: match spec.collect {
+                Collect::Nothing => None,
+                _ => Some(Archive::from_fd(fds.next()?)),
+            },
+            driver: if spec.driver { Some(Archive::from_fd(fds.next()?)) } else { None },
+            layers: fds.map(Archive::from_fd).collect(),
+        })
+    }
+}
+
+/// Does the stage's work: keeps until the tool is gone.
 #[must_use]
 pub fn stage_main() -> ExitCode {
-    let stdin = std::io::stdin();
-    let control = stdin.as_fd();
-    match stage(control) {
+    let socket = std::io::stdin();
+    match keeper::keep(socket.as_fd()) {
         Ok(()) => ExitCode::SUCCESS,
-        Err(why) => {
-            let sent = wire::send(control, &Report::SetUpFailed(why), &[]);
-            if sent.is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE }
-        }
+        // Nobody is there to be told.
+        Err(_) => ExitCode::FAILURE,
     }
-}
-
-fn stage(control: BorrowedFd<'_>) -> Result<(), String> {
-    identity::die_with_parent();
-    let received = wire::receive::<Spec>(control).map_err(|error| error.to_string())?;
-    // Without a message the tool is gone, and nobody is there to be told.
-    let Some((spec, fds)) = received else {
-        return Ok(());
-    };
-    let handed = sort_out(&spec, fds).ok_or("too few descriptors came with the order")?;
-    let identity = identity::enter_namespaces()?;
-    // SAFETY: this process has one thread.
-    match unsafe { fork() }.map_err(|error| format!("fork: {error}"))? {
-        ForkResult::Child => {
-            let report =
-                warden::serve(control, &spec, handed, identity).unwrap_or_else(Report::SetUpFailed);
-            let _ = wire::send(control, &report, &[]);
-            // SAFETY: ends the process; nothing of the stage's is to be run again here.
-            unsafe { libc::_exit(0) }
-        }
-        ForkResult::Parent { child } => {
-            drop(handed);
-            let _ = waitpid(child, None);
-            Ok(())
-        }
-    }
-}
-
-fn sort_out(spec: &Spec, fds: Vec<OwnedFd>) -> Option<Handed> {
-    let mut fds = fds.into_iter();
-    let handed = Handed {
-        stdin: fds.next()?,
-        stdout: fds.next()?,
-        stderr: fds.next()?,
-        channel: if spec.channel { Some(fds.next()?) } else { None },
-        collected: match spec.collect {
-            Collect::Nothing => None,
-            _ => Some(Archive::from_fd(fds.next()?)),
-        },
-        driver: if spec.driver { Some(Archive::from_fd(fds.next()?)) } else { None },
-        layers: fds.map(Archive::from_fd).collect(),
-    };
-    Some(handed)
 }

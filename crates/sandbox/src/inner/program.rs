@@ -2,16 +2,19 @@
 
 use std::convert::Infallible;
 use std::ffi::CString;
-use std::os::fd::AsRawFd as _;
+use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
+use std::os::unix::fs::MetadataExt as _;
+use std::path::Path;
 
 use nix::sys::resource::{Resource, setrlimit};
 use nix::sys::signal::{SigSet, SigmaskHow, sigprocmask};
 use nix::unistd::{execve, setsid};
 
-use super::identity::{Identity, confine_user};
+use super::identity::{confine_user, die_with_parent};
+use super::keeper::House;
 use super::{Handed, fence, filter};
-use crate::job::WORK;
-use crate::wire::Spec;
+use crate::tier::Tier;
+use crate::wire::{self, Spec};
 
 /// Open files at one time.
 const OPEN_FILES: u64 = 512;
@@ -27,37 +30,84 @@ pub enum Failed {
     Exec(String),
 }
 
-/// Becomes the program. Comes back only when that fails.
-pub fn become_program(spec: &Spec, handed: &Handed, identity: Identity) -> Failed {
-    match try_become(spec, handed, identity) {
+/// Becomes the program. Comes back only when that fails. `listener` takes the warden's end of the
+/// system-call filter.
+pub fn become_program(
+    house: &House,
+    spec: &Spec,
+    handed: &Handed,
+    work: &Path,
+    listener: &OwnedFd,
+) -> Failed {
+    match try_become(house, spec, handed, work, listener) {
         Err(failed) => failed,
         Ok(never) => match never {},
     }
 }
 
-fn try_become(spec: &Spec, handed: &Handed, identity: Identity) -> Result<Infallible, Failed> {
+fn try_become(
+    house: &House,
+    spec: &Spec,
+    handed: &Handed,
+    work: &Path,
+    listener: &OwnedFd,
+) -> Result<Infallible, Failed> {
     let set_up = |what: &str, error: nix::Error| Failed::SetUp(format!("{what}: {error}"));
     setsid().map_err(|error| set_up("session", error))?;
     leave_keyring();
-    confine_user(identity).map_err(Failed::SetUp)?;
-    limit(spec).map_err(|error| set_up("resource limits", error))?;
-    std::env::set_current_dir(WORK).map_err(|error| Failed::SetUp(error.to_string()))?;
-    let c_string = |text: &str| {
-        CString::new(text).map_err(|_| Failed::Exec("an argument holds a NUL byte".to_owned()))
-    };
-    let command: Vec<CString> =
-        spec.command.iter().map(|it| c_string(it)).collect::<Result<_, _>>()?;
-    let env = spec.env.iter().map(|(key, value)| c_string(&format!("{key}={value}")));
-    let env: Vec<CString> = env.collect::<Result<_, _>>()?;
+    let others = processes_of_user(house);
+    confine_user(house.tier, house.identity).map_err(Failed::SetUp)?;
+    if house.scratch.is_some() {
+        die_with_parent();
+    }
+    limit(spec, others).map_err(|error| set_up("resource limits", error))?;
+    std::env::set_current_dir(work).map_err(|error| Failed::SetUp(error.to_string()))?;
+    let (command, env) = arguments(house, spec)?;
     let Some(program) = command.first() else {
         return Err(Failed::Exec("there is no program to run".to_owned()));
     };
     lay_descriptors(handed).map_err(|error| set_up("descriptors", error))?;
     sigprocmask(SigmaskHow::SIG_SETMASK, Some(&SigSet::empty()), None)
         .map_err(|error| set_up("signal mask", error))?;
-    fence::install().map_err(Failed::SetUp)?;
-    filter::install().map_err(|error| Failed::SetUp(format!("system-call filter: {error}")))?;
+    fence::install(house).map_err(Failed::SetUp)?;
+    if house.tier > Tier::Trusted {
+        let rules = filter::Rules::of(house.tier, house.identity);
+        let end = filter::install(rules)
+            .map_err(|error| Failed::SetUp(format!("system-call filter: {error}")))?;
+        if let Some(end) = end {
+            wire::send(listener.as_fd(), &(), &[end.as_fd()])
+                .map_err(|error| Failed::SetUp(format!("the filter's listener: {error}")))?;
+        }
+    }
     execve(program, &command, &env).map_err(|error| Failed::Exec(error.desc().to_owned()))
+}
+
+/// The command and the environment, paths as they are in this tier.
+fn arguments(house: &House, spec: &Spec) -> Result<(Vec<CString>, Vec<CString>), Failed> {
+    let real = |text: &str| match &house.scratch {
+        Some(scratch) => scratch.real(text),
+        None => text.to_owned(),
+    };
+    let c_string = |text: String| {
+        CString::new(text).map_err(|_| Failed::Exec("an argument holds a NUL byte".to_owned()))
+    };
+    let command = spec.command.iter().map(|it| c_string(real(it)));
+    let env = spec.env.iter().map(|(key, value)| c_string(format!("{key}={}", real(value))));
+    Ok((command.collect::<Result<_, _>>()?, env.collect::<Result<_, _>>()?))
+}
+
+/// Processes and threads of the user, where the program is to be that same user: the kernel counts
+/// them together.
+fn processes_of_user(house: &House) -> u64 {
+    if house.scratch.is_none() || house.identity.root {
+        return 0;
+    }
+    let tasks = |entry: std::fs::DirEntry| {
+        let own = entry.metadata().is_ok_and(|it| it.uid() == house.identity.id);
+        let folder = own.then(|| std::fs::read_dir(entry.path().join("task")).ok()).flatten();
+        folder.map_or(0, |it| it.count() as u64)
+    };
+    std::fs::read_dir("/proc").into_iter().flatten().flatten().map(tasks).sum()
 }
 
 /// Standard streams at 0 to 2, the channel at 3, and everything else closed at `exec`.
@@ -92,13 +142,14 @@ fn leave_keyring() {
     unsafe { libc::syscall(libc::SYS_keyctl, JOIN_SESSION_KEYRING, 0_usize) };
 }
 
-fn limit(spec: &Spec) -> nix::Result<()> {
+/// `others` are processes that are counted with those of the run.
+fn limit(spec: &Spec, others: u64) -> nix::Result<()> {
     let caps = &spec.caps;
     let set = |resource, value: u64| setrlimit(resource, value, value);
     set(Resource::RLIMIT_CORE, 0)?;
     set(Resource::RLIMIT_NOFILE, OPEN_FILES)?;
     set(Resource::RLIMIT_FSIZE, caps.disk)?;
-    set(Resource::RLIMIT_NPROC, u64::from(caps.processes))?;
+    set(Resource::RLIMIT_NPROC, u64::from(caps.processes) + others)?;
     set(Resource::RLIMIT_STACK, STACK)?;
     set(Resource::RLIMIT_MEMLOCK, 0)?;
     // Whole seconds, as a backstop to what the warden measures. Laps are told to the warden alone,

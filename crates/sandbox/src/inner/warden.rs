@@ -1,22 +1,31 @@
-//! Process 1 of the sandbox: starts the program, watches it, ends what is left of it, reports.
+//! The warden: starts the program, watches it, ends what is left of it, reports. In the full tier
+//! it is process 1 of the run's process namespace.
 
 use std::fs::{self, File};
 use std::io::Read as _;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use nix::fcntl::OFlag;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::resource::{UsageWho, getrusage};
-use nix::sys::signal::{SigSet, Signal, kill};
+use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
+use nix::sys::socket::{AddressFamily, SockFlag, SockType, socketpair};
 use nix::sys::time::TimeValLike as _;
 use nix::sys::wait::{WaitPidFlag, WaitStatus, waitpid};
-use nix::unistd::{ForkResult, Pid, SysconfVar, fork, pipe2, sysconf};
+use nix::unistd::{ForkResult, Pid, fork, pipe2};
 
-use super::identity::{Identity, become_nobody, die_with_parent};
-use super::{Handed, program, root};
-use crate::job::{Caps, Ending, LimitHit};
+use super::census::{Census, Look};
+use super::furnish::{furnish, mount_ahead};
+use super::group::Group;
+use super::identity::{become_nobody, die_with_parent};
+use super::keeper::House;
+use super::listener::Listener;
+use super::{Handed, collect, program};
+use crate::job::{Accounting, Caps, Ending, LimitHit};
+use crate::tier::Tier;
 use crate::wire::{self, Ended, Order, Report, Spec};
 
 /// How long the first look at the processes waits: most runs are over by then.
@@ -25,44 +34,97 @@ const FIRST_LOOK: Duration = Duration::from_millis(10);
 /// Longest time between two looks.
 const LOOK_MAX: Duration = Duration::from_millis(20);
 
+/// How often the size of a work folder is added up that no file system bounds.
+const DISK_LOOK: Duration = Duration::from_millis(250);
+
+/// Does what can be done before there is an order.
+pub fn prepare(house: &House) -> Result<(), String> {
+    match house.tier {
+        Tier::Full => {
+            die_with_parent();
+            mount_ahead(house)
+        }
+        // It has folders to remove, whoever dies; and orphans of the run must come to it.
+        Tier::Plain | Tier::Trusted => {
+            adopt_orphans();
+            Ok(())
+        }
+    }
+}
+
 /// Runs the program and says what came of it.
-pub fn serve(
-    control: BorrowedFd<'_>,
-    spec: &Spec,
-    mut handed: Handed,
-    identity: Identity,
-) -> Result<Report, String> {
-    die_with_parent();
-    root::build(spec, handed.driver.as_ref(), &handed.layers, identity)?;
-    become_nobody(identity)?;
+pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, String> {
+    let places = furnish(house, spec, &handed)?;
+    if house.tier == Tier::Full {
+        become_nobody(house.identity)?;
+    }
     let (failed_read, failed_write) = pipe2(OFlag::O_CLOEXEC).map_err(|it| it.to_string())?;
+    let (ours, theirs) =
+        socketpair(AddressFamily::Unix, SockType::SeqPacket, None, SockFlag::SOCK_CLOEXEC)
+            .map_err(|it| it.to_string())?;
     let mut signals = SigSet::empty();
     signals.add(Signal::SIGCHLD);
     signals.thread_block().map_err(|it| it.to_string())?;
     let children = SignalFd::with_flags(&signals, SfdFlags::SFD_CLOEXEC | SfdFlags::SFD_NONBLOCK)
         .map_err(|it| it.to_string())?;
     let started = Instant::now();
+    let group_cpu = house.group.as_ref().and_then(Group::cpu);
     // SAFETY: this process has one thread.
     let pid = match unsafe { fork() }.map_err(|error| format!("fork: {error}"))? {
         ForkResult::Parent { child } => child,
         ForkResult::Child => {
-            let failed = program::become_program(spec, &handed, identity);
+            let failed = program::become_program(house, spec, &handed, &places.work, &theirs);
             tell_failure(&failed_write, failed);
             // SAFETY: ends the process; nothing of the warden's is to be run again here.
             unsafe { libc::_exit(127) }
         }
     };
-    drop(failed_write);
+    drop((failed_write, theirs));
     let collected = handed.collected.take();
-    drop(handed);
-    let ended = Watch::new(pid, spec.caps, started).run(control, &children);
+    let Handed { control, .. } = handed;
+    let watch = Watch {
+        pid,
+        caps: spec.caps,
+        started,
+        lap_started: started,
+        lap_cpu: Duration::ZERO,
+        ending: None,
+        limit: None,
+        peak_memory: 0,
+        peak_processes: 1,
+        census: Census::new(house),
+        group: house.group.as_ref(),
+        group_cpu: group_cpu.unwrap_or_default(),
+        oom_kills: house.group.as_ref().map_or(0, Group::oom_kills),
+        listener: None,
+        bounded_work: house.scratch.as_ref().map(|_| (places.work.as_path(), started)),
+    };
+    let mut ended = watch.run(&control, &children, &ours);
+    if house.tier == Tier::Full {
+        ended.started = started_in_all();
+    }
     if let Some(report) = failure(failed_read, spec) {
         return Ok(report);
     }
     if let Some(mut archive) = collected {
-        root::collect(&spec.collect, &mut archive, spec.caps.disk)?;
+        collect::collect(&spec.collect, &places.work, &mut archive, spec.caps.disk)?;
+    }
+    if let Some(scratch) = &house.scratch {
+        scratch.clear();
     }
     Ok(Report::Ended(ended))
+}
+
+/// Makes orphans among the descendants of this process its children.
+fn adopt_orphans() {
+    // SAFETY: a plain call with plain numbers.
+    unsafe { libc::prctl(libc::PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) };
+}
+
+/// Processes and threads that the process namespace has seen, without the warden.
+fn started_in_all() -> Option<u32> {
+    let last = fs::read_to_string("/proc/sys/kernel/ns_last_pid").ok()?;
+    last.trim().parse::<u32>().ok()?.checked_sub(1)
 }
 
 fn tell_failure(to: &OwnedFd, failed: program::Failed) {
@@ -87,7 +149,7 @@ fn failure(from: OwnedFd, spec: &Spec) -> Option<Report> {
 }
 
 /// One program being watched.
-struct Watch {
+struct Watch<'a> {
     pid: Pid,
     caps: Caps,
     started: Instant,
@@ -97,69 +159,103 @@ struct Watch {
     limit: Option<LimitHit>,
     peak_memory: u64,
     peak_processes: u32,
-    page: u64,
-    tick: u64,
+    census: Census,
+    group: Option<&'a Group>,
+    /// Processor time of the group before the run.
+    group_cpu: Duration,
+    /// Processes of the group that were ended for want of memory before the run.
+    oom_kills: u64,
+    listener: Option<Listener>,
+    /// The work folder where no file system bounds it, and when it was last added up.
+    bounded_work: Option<(&'a Path, Instant)>,
 }
 
-/// What all processes use at one moment.
-#[derive(Default)]
-struct Look {
-    cpu: Duration,
-    memory: u64,
-    processes: u32,
+/// What there is to do.
+struct Ready {
+    nothing: bool,
+    orders: bool,
+    listener_comes: bool,
+    refusals: bool,
 }
 
-impl Watch {
-    fn new(pid: Pid, caps: Caps, started: Instant) -> Self {
-        let conf = |var, otherwise: u64| {
-            sysconf(var).ok().flatten().and_then(|it| u64::try_from(it).ok()).unwrap_or(otherwise)
-        };
-        Self {
-            pid,
-            caps,
-            started,
-            lap_started: started,
-            lap_cpu: Duration::ZERO,
-            ending: None,
-            limit: None,
-            peak_memory: 0,
-            peak_processes: 1,
-            page: conf(SysconfVar::PAGE_SIZE, 4096),
-            tick: conf(SysconfVar::CLK_TCK, 100),
-        }
-    }
-
-    /// Watches until the program has ended, then ends whatever it left behind.
-    fn run(mut self, control: BorrowedFd<'_>, children: &SignalFd) -> Ended {
+impl Watch<'_> {
+    /// Watches until the program has ended, then ends whatever it left behind. `listener` is where
+    /// the program hands over the other end of its filter.
+    fn run(mut self, control: &OwnedFd, children: &SignalFd, listener: &OwnedFd) -> Ended {
         let mut pause = FIRST_LOOK;
-        let mut heard = true;
+        let (mut heard, mut listener_due) = (true, true);
         while self.ending.is_none() {
             let left = self.caps.wall.saturating_sub(self.lap_started.elapsed());
             let timeout = pause.min(left).max(Duration::from_millis(1));
-            let mut fds = vec![PollFd::new(children.as_fd(), PollFlags::POLLIN)];
-            if heard {
-                fds.push(PollFd::new(control, PollFlags::POLLIN));
+            let coming = listener_due.then_some(listener);
+            let ready = self.wait(timeout, heard.then_some(control), children, coming);
+            if ready.orders {
+                heard = self.obey(control.as_fd());
             }
-            let timeout = PollTimeout::try_from(timeout).unwrap_or(PollTimeout::ZERO);
-            let ready = poll(&mut fds, timeout).unwrap_or(0);
-            let told = fds.get(1).and_then(PollFd::revents).is_some_and(|it| !it.is_empty());
-            if told {
-                heard = self.obey(control);
+            if ready.listener_comes {
+                listener_due = false;
+                self.listener = take_listener(listener.as_fd());
+            }
+            if ready.refusals
+                && let Some(listener) = &mut self.listener
+            {
+                listener.answer();
             }
             let _ = children.read_signal();
             self.reap();
-            if ready == 0 && self.ending.is_none() {
+            if ready.nothing && self.ending.is_none() {
                 let look = self.look();
                 self.hold_against(&look);
                 pause = (pause * 2).min(LOOK_MAX);
             }
             if self.limit.is_some() {
-                let _ = kill(Pid::from_raw(-1), Signal::SIGKILL);
+                self.census.end_all();
             }
         }
+        self.over()
+    }
+
+    /// Waits for something to do.
+    fn wait(
+        &self,
+        timeout: Duration,
+        control: Option<&OwnedFd>,
+        children: &SignalFd,
+        listener: Option<&OwnedFd>,
+    ) -> Ready {
+        let sources = [
+            Some(children.as_fd()),
+            control.map(AsFd::as_fd),
+            listener.map(AsFd::as_fd),
+            self.listener.as_ref().map(AsFd::as_fd),
+        ];
+        let there: Vec<usize> = (0..4).filter(|&index| sources[index].is_some()).collect();
+        let mut fds: Vec<PollFd<'_>> =
+            sources.iter().flatten().map(|&fd| PollFd::new(fd, PollFlags::POLLIN)).collect();
+        let timeout = PollTimeout::try_from(timeout).unwrap_or(PollTimeout::ZERO);
+        let nothing = poll(&mut fds, timeout).unwrap_or(0) == 0;
+        let seen = |source: usize, wanted: PollFlags| {
+            let place = there.iter().position(|&it| it == source);
+            place.and_then(|it| fds[it].revents()).is_some_and(|it| it.intersects(wanted))
+        };
+        let any = PollFlags::POLLIN | PollFlags::POLLHUP | PollFlags::POLLERR;
+        Ready {
+            nothing,
+            orders: seen(1, any),
+            listener_comes: seen(2, any),
+            refusals: seen(3, PollFlags::POLLIN),
+        }
+    }
+
+    /// Ends whatever is left, and adds up.
+    fn over(mut self) -> Ended {
         let wall = self.started.elapsed();
         self.end_all();
         let cpu = reaped_cpu();
+        let killed = self.group.is_some_and(|it| it.oom_kills() > self.oom_kills);
+        if self.limit.is_none() && killed {
+            self.limit = Some(LimitHit::Memory);
+        }
         if self.limit.is_none() && self.ending == Some(Ending::Signalled(libc::SIGXCPU)) {
             self.limit = Some(LimitHit::Cpu);
         }
@@ -176,6 +272,9 @@ impl Watch {
             cpu,
             peak_memory: self.peak_memory.max(largest),
             peak_processes: self.peak_processes,
+            started: None,
+            denied: self.listener.map(Listener::into_counts).unwrap_or_default(),
+            accounting: if self.group.is_some() { Accounting::Group } else { Accounting::Looks },
         }
     }
 
@@ -216,7 +315,7 @@ impl Watch {
     /// Ends every process of the namespace and waits until the last is gone.
     fn end_all(&mut self) {
         loop {
-            let _ = kill(Pid::from_raw(-1), Signal::SIGKILL);
+            self.census.end_all();
             match waitpid(None, None) {
                 Err(nix::Error::EINTR) | Ok(_) => {}
                 Err(_) => return,
@@ -231,63 +330,57 @@ impl Watch {
             (look.memory > self.caps.memory, LimitHit::Memory),
             (look.cpu.saturating_sub(self.lap_cpu) > self.caps.cpu, LimitHit::Cpu),
             (self.lap_started.elapsed() >= self.caps.wall, LimitHit::Wall),
+            (self.is_work_too_large(), LimitHit::Disk),
         ];
         let hit = checks.into_iter().find(|it| it.0).map(|it| it.1);
         self.limit = self.limit.or(hit);
     }
 
-    /// Adds up all processes but this one.
     fn look(&self) -> Look {
-        let mut look = Look { cpu: reaped_cpu(), ..Look::default() };
-        let mut pids = Vec::new();
-        for entry in fs::read_dir("/proc").into_iter().flatten().flatten() {
-            let pid = entry.file_name().to_str().and_then(|it| it.parse::<u32>().ok());
-            pids.extend(pid.filter(|&pid| pid != 1));
-        }
-        for &pid in &pids {
-            let Some(stat) = self.stat(pid) else { continue };
-            look.cpu += stat.cpu;
-            look.memory += stat.resident;
-            look.processes += stat.threads;
-        }
-        // Pages that processes share were counted for each of them: only then is the exact and
-        // slower figure asked for.
-        if look.memory > self.caps.memory && pids.len() > 1 {
-            look.memory = pids.iter().map(|&pid| self.proportional(pid)).sum();
-        }
+        let mut look = self.census.look(self.caps.memory);
+        let group = self.group.and_then(Group::cpu);
+        look.cpu = match group {
+            Some(cpu) => cpu.saturating_sub(self.group_cpu),
+            None => look.cpu + reaped_cpu(),
+        };
         look
     }
 
-    /// Reads `/proc/PID/stat`, proc_pid_stat(5). The name, in parentheses, may hold anything.
-    fn stat(&self, pid: u32) -> Option<Stat> {
-        let text = fs::read(format!("/proc/{pid}/stat")).ok()?;
-        let text = String::from_utf8_lossy(&text);
-        let fields: Vec<&str> = text.rsplit_once(')')?.1.split_whitespace().collect();
-        // Field 3, the state, is the first one behind the name.
-        let field = |number: usize| fields.get(number - 3)?.parse::<u64>().ok();
-        let ticks = field(14)? + field(15)? + field(16)? + field(17)?;
-        Some(Stat {
-            cpu: Duration::from_millis(ticks * 1000 / self.tick),
-            threads: u32::try_from(field(20)?).ok()?,
-            resident: field(24)? * self.page,
-        })
-    }
-
-    /// Memory of a process, what it shares being divided among those that share it.
-    fn proportional(&self, pid: u32) -> u64 {
-        let exact = fs::read_to_string(format!("/proc/{pid}/smaps_rollup")).ok().and_then(|text| {
-            let line = text.lines().find_map(|line| line.strip_prefix("Pss:"))?;
-            line.trim().strip_suffix("kB")?.trim().parse::<u64>().ok()
-        });
-        exact.map_or_else(|| self.stat(pid).map_or(0, |it| it.resident), |kib| kib << 10)
+    /// Whether a work folder that no file system bounds has grown too large.
+    fn is_work_too_large(&mut self) -> bool {
+        let Some((work, looked)) = &mut self.bounded_work else { return false };
+        if looked.elapsed() < DISK_LOOK {
+            return false;
+        }
+        *looked = Instant::now();
+        size_of(work, self.caps.disk) > self.caps.disk
     }
 }
 
-/// What one process uses.
-struct Stat {
-    cpu: Duration,
-    threads: u32,
-    resident: u64,
+/// Bytes below a folder, as far as they matter: adding up ends past `most`, and each file counts
+/// for at least a block.
+fn size_of(folder: &Path, most: u64) -> u64 {
+    const BLOCK: u64 = 512;
+    let (mut sum, mut left) = (0, vec![folder.to_owned()]);
+    while let Some(folder) = left.pop() {
+        for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
+            let Ok(meta) = entry.metadata() else { continue };
+            sum += meta.len().max(BLOCK);
+            if meta.is_dir() {
+                left.push(entry.path());
+            }
+            if sum > most {
+                return sum;
+            }
+        }
+    }
+    sum
+}
+
+/// Takes what the program hands over before it becomes the program under trial.
+fn take_listener(from: BorrowedFd<'_>) -> Option<Listener> {
+    let (_, fds) = wire::receive::<()>(from).ok()??;
+    fds.into_iter().next().map(Listener::new)
 }
 
 /// Processor time of the processes that have ended and were waited for.

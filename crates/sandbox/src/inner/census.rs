@@ -1,0 +1,175 @@
+//! Who belongs to a run, and what they use: looked up in `/proc` (proc_pid_stat(5)).
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::os::unix::fs::MetadataExt as _;
+use std::time::Duration;
+
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::{Pid, SysconfVar, getpid, sysconf};
+
+use super::identity::{Identity, end_all_of};
+use super::keeper::House;
+
+/// How the processes of a run are told from others.
+#[derive(Debug, Clone, Copy)]
+pub enum Members {
+    /// All of the process namespace, but process 1.
+    Namespace,
+    /// All of a user that is the run's alone.
+    User(Identity),
+    /// All that descend from the warden.
+    Descendants,
+}
+
+/// What all processes use at one moment.
+#[derive(Debug, Default)]
+pub struct Look {
+    /// Processor time, of those that were waited for by others in the run, too.
+    pub cpu: Duration,
+    /// Memory, in bytes.
+    pub memory: u64,
+    /// Processes and threads.
+    pub processes: u32,
+}
+
+/// Looks at processes.
+#[derive(Debug)]
+pub struct Census {
+    members: Members,
+    page: u64,
+    tick: u64,
+}
+
+/// What one process uses.
+struct Stat {
+    parent: i32,
+    cpu: Duration,
+    threads: u32,
+    resident: u64,
+}
+
+impl Census {
+    pub fn new(house: &House) -> Self {
+        let conf = |var, otherwise: u64| {
+            sysconf(var).ok().flatten().and_then(|it| u64::try_from(it).ok()).unwrap_or(otherwise)
+        };
+        let members = match (&house.scratch, house.identity.root) {
+            (None, _) => Members::Namespace,
+            (Some(_), true) => Members::User(house.identity),
+            (Some(_), false) => Members::Descendants,
+        };
+        Self {
+            members,
+            page: conf(SysconfVar::PAGE_SIZE, 4096),
+            tick: conf(SysconfVar::CLK_TCK, 100),
+        }
+    }
+
+    /// Adds up all processes of the run. `most` is the memory at which an exact figure is wanted.
+    pub fn look(&self, most: u64) -> Look {
+        let mut look = Look::default();
+        let pids = self.pids();
+        for &pid in &pids {
+            let Some(stat) = self.stat(pid) else { continue };
+            look.cpu += stat.cpu;
+            look.memory += stat.resident;
+            look.processes += stat.threads;
+        }
+        // Pages that processes share were counted for each of them: only then is the exact and
+        // slower figure asked for.
+        if look.memory > most && pids.len() > 1 {
+            look.memory = pids.iter().map(|&pid| self.proportional(pid)).sum();
+        }
+        look
+    }
+
+    /// Ends every process of the run.
+    pub fn end_all(&self) {
+        match self.members {
+            Members::Namespace => {
+                let _ = kill(Pid::from_raw(-1), Signal::SIGKILL);
+            }
+            Members::User(identity) => end_all_of(identity),
+            Members::Descendants => self.end_descendants(),
+        }
+    }
+
+    /// Stops the descendants first, so that none is born while they are ended.
+    fn end_descendants(&self) {
+        let mut stopped = BTreeSet::new();
+        loop {
+            let pids = self.pids();
+            let new: Vec<i32> = pids.into_iter().filter(|pid| !stopped.contains(pid)).collect();
+            if new.is_empty() {
+                break;
+            }
+            for pid in new {
+                let _ = kill(Pid::from_raw(pid), Signal::SIGSTOP);
+                stopped.insert(pid);
+            }
+        }
+        for pid in self.pids() {
+            let _ = kill(Pid::from_raw(pid), Signal::SIGKILL);
+        }
+    }
+
+    fn pids(&self) -> Vec<i32> {
+        let all = fs::read_dir("/proc").into_iter().flatten().flatten().filter_map(|entry| {
+            let pid = entry.file_name().to_str()?.parse::<i32>().ok()?;
+            Some((pid, entry))
+        });
+        match self.members {
+            Members::Namespace => all.map(|it| it.0).filter(|&pid| pid != 1).collect(),
+            Members::User(identity) => all
+                .filter(|(_, entry)| entry.metadata().is_ok_and(|it| it.uid() == identity.id))
+                .map(|it| it.0)
+                .collect(),
+            Members::Descendants => {
+                let pairs: Vec<(i32, i32)> =
+                    all.filter_map(|(pid, _)| Some((pid, self.stat(pid)?.parent))).collect();
+                let mut found = BTreeSet::from([getpid().as_raw()]);
+                loop {
+                    let before = found.len();
+                    found.extend(
+                        pairs
+                            .iter()
+                            .filter(|it| found.contains(&it.1))
+                            .map(|it| it.0)
+                            .collect::<Vec<_>>(),
+                    );
+                    if found.len() == before {
+                        break;
+                    }
+                }
+                found.remove(&getpid().as_raw());
+                found.into_iter().collect()
+            }
+        }
+    }
+
+    /// Reads `/proc/PID/stat`. The name, in parentheses, may hold anything.
+    fn stat(&self, pid: i32) -> Option<Stat> {
+        let text = fs::read(format!("/proc/{pid}/stat")).ok()?;
+        let text = String::from_utf8_lossy(&text);
+        let fields: Vec<&str> = text.rsplit_once(')')?.1.split_whitespace().collect();
+        // Field 3, the state, is the first one behind the name.
+        let field = |number: usize| fields.get(number - 3)?.parse::<u64>().ok();
+        let ticks = field(14)? + field(15)? + field(16)? + field(17)?;
+        Some(Stat {
+            parent: i32::try_from(field(4)?).ok()?,
+            cpu: Duration::from_millis(ticks * 1000 / self.tick),
+            threads: u32::try_from(field(20)?).ok()?,
+            resident: field(24)? * self.page,
+        })
+    }
+
+    /// Memory of a process, what it shares being divided among those that share it.
+    fn proportional(&self, pid: i32) -> u64 {
+        let exact = fs::read_to_string(format!("/proc/{pid}/smaps_rollup")).ok().and_then(|text| {
+            let line = text.lines().find_map(|line| line.strip_prefix("Pss:"))?;
+            line.trim().strip_suffix("kB")?.trim().parse::<u64>().ok()
+        });
+        exact.map_or_else(|| self.stat(pid).map_or(0, |it| it.resident), |kib| kib << 10)
+    }
+}

@@ -1,0 +1,78 @@
+//! Packs what is wanted of a work folder when a run is over.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::Path;
+
+use crate::archive::Archive;
+use crate::job::Collect;
+
+/// Packs what is wanted of the work folder. Only regular files are taken; links are not followed.
+/// Everything that could change them is dead by now.
+pub fn collect(wanted: &Collect, work: &Path, into: &mut Archive, most: u64) -> Result<(), String> {
+    let mut left = most;
+    match wanted {
+        Collect::Nothing => Ok(()),
+        Collect::Files(paths) => {
+            for path in paths {
+                let full = work.join(path.as_str());
+                let on_the_way = full.ancestors().take_while(|it| *it != work);
+                let is_link = |it: &Path| fs::symlink_metadata(it).is_ok_and(|it| it.is_symlink());
+                if !on_the_way.into_iter().any(is_link) {
+                    pack(&full, path.as_str(), into, &mut left)?;
+                }
+            }
+            Ok(())
+        }
+        Collect::All => pack_folder(work, "", into, &mut left, 0),
+    }
+}
+
+fn pack(full: &Path, name: &str, into: &mut Archive, left: &mut u64) -> Result<(), String> {
+    let Ok(meta) = fs::symlink_metadata(full) else {
+        return Ok(());
+    };
+    if !meta.is_file() || meta.len() > *left {
+        return Ok(());
+    }
+    // A file without a mode that lets its owner read is read by nobody.
+    let Ok(bytes) = fs::read(full) else {
+        return Ok(());
+    };
+    *left -= bytes.len() as u64;
+    let executable = meta.permissions().mode() & 0o100 != 0;
+    into.write_entry(name, executable, &bytes).map_err(|error| error.to_string())
+}
+
+/// Deepest folder that is packed.
+const DEPTH_MAX: usize = 32;
+
+fn pack_folder(
+    folder: &Path,
+    prefix: &str,
+    into: &mut Archive,
+    left: &mut u64,
+    depth: usize,
+) -> Result<(), String> {
+    let Ok(entries) = fs::read_dir(folder) else {
+        return Ok(());
+    };
+    for entry in entries.flatten() {
+        let Ok(name) = entry.file_name().into_string() else {
+            continue;
+        };
+        let name = format!("{prefix}{name}");
+        if fairtrial_core::tree::RelPath::parse(&name).is_err() {
+            continue;
+        }
+        let Ok(kind) = entry.file_type() else {
+            continue;
+        };
+        if kind.is_dir() && depth < DEPTH_MAX {
+            pack_folder(&entry.path(), &format!("{name}/"), into, left, depth + 1)?;
+        } else if kind.is_file() {
+            pack(&entry.path(), &name, into, left)?;
+        }
+    }
+    Ok(())
+}

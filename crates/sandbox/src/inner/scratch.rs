@@ -1,0 +1,104 @@
+//! The folders of a run in tiers without a file system of their own.
+
+use std::fs::{self, Permissions};
+use std::io;
+use std::os::unix::fs::{DirBuilderExt as _, PermissionsExt as _, chown};
+use std::path::{Path, PathBuf};
+
+use nix::unistd::getpid;
+
+use super::identity::Identity;
+use crate::job::{DRIVER, WORK};
+
+/// A folder of the keeper's, in which a run has its own.
+#[derive(Debug)]
+pub struct Scratch {
+    top: PathBuf,
+    identity: Identity,
+}
+
+impl Scratch {
+    /// Makes the keeper's folder below `at`.
+    pub fn below(at: &Path, identity: Identity) -> Result<Self, String> {
+        let top = at.join(format!("fairtrial-{}", getpid()));
+        let made = fs::DirBuilder::new().mode(0o711).create(&top);
+        made.map_err(|error| format!("folder `{}`: {error}", top.display()))?;
+        Ok(Self { top, identity })
+    }
+
+    /// Where programs find themselves.
+    pub fn work(&self) -> PathBuf {
+        self.top.join("work")
+    }
+
+    /// Where their temporary files go.
+    pub fn tmp(&self) -> PathBuf {
+        self.top.join("tmp")
+    }
+
+    /// Where the driver's files are.
+    pub fn driver(&self) -> PathBuf {
+        self.top.join("driver")
+    }
+
+    /// Makes the folders of a run, empty.
+    pub fn fresh(&self) -> Result<(), String> {
+        self.clear();
+        let told = |error: io::Error| format!("folder in `{}`: {error}", self.top.display());
+        for folder in [self.work(), self.tmp(), self.driver()] {
+            fs::DirBuilder::new().mode(0o755).create(&folder).map_err(told)?;
+        }
+        if self.identity.root {
+            let id = Some(self.identity.id);
+            for folder in [self.work(), self.tmp()] {
+                fs::set_permissions(&folder, Permissions::from_mode(0o700)).map_err(told)?;
+                chown(&folder, id, id).map_err(told)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Removes what a run left. Every process that could interfere is dead.
+    pub fn clear(&self) {
+        for folder in [self.work(), self.tmp(), self.driver()] {
+            if fs::remove_dir_all(&folder).is_err() && folder.exists() {
+                open_up(&folder);
+                let _ = fs::remove_dir_all(&folder);
+            }
+        }
+    }
+
+    /// Removes everything.
+    pub fn remove(self) {
+        self.clear();
+        let _ = fs::remove_dir(&self.top);
+    }
+
+    /// A path as programs are told it in the full tier, as it is here.
+    pub fn real(&self, path: &str) -> String {
+        for (inside, here) in [(WORK, self.work()), (DRIVER, self.driver()), ("/tmp", self.tmp())] {
+            match path.strip_prefix(inside) {
+                Some("") => return here.to_string_lossy().into_owned(),
+                Some(rest) if rest.starts_with('/') && inside != "/tmp" => {
+                    return format!("{}{rest}", here.display());
+                }
+                _ => {}
+            }
+        }
+        path.to_owned()
+    }
+}
+
+/// Gives the owner every right on the folders below, so that they can be emptied. Links are not
+/// followed.
+fn open_up(folder: &Path) {
+    let mut left = vec![folder.to_owned()];
+    while let Some(folder) = left.pop() {
+        let _ = fs::set_permissions(&folder, Permissions::from_mode(0o700));
+        for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
+            if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
+                left.push(entry.path());
+            }
+        }
+    }
+}
