@@ -15,8 +15,9 @@ use crate::job::{Captured, Collect, Job, LimitHit, Outcome, SandboxError};
 use crate::sandbox::{Keeper, Sandbox};
 use crate::wire::{self, Ended, Order, Report, Spec};
 
-/// How much longer than its wall limit a run may take before the tool itself ends it.
-const GRACE: Duration = Duration::from_secs(10);
+/// How much longer than its wall limit a run may take before the tool itself ends it: a program that
+/// keeps the whole machine busy can hold up the warden for long.
+const GRACE: Duration = Duration::from_secs(60);
 
 /// Most bytes read from a stream in one go.
 const CHUNK: usize = 64 << 10;

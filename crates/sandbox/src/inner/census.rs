@@ -37,6 +37,8 @@ pub struct Look {
 #[derive(Debug)]
 pub struct Census {
     members: Members,
+    /// Whether the kernel lists the children of a process.
+    lists_children: bool,
     page: u64,
     tick: u64,
 }
@@ -47,6 +49,14 @@ struct Stat {
     cpu: Duration,
     threads: u32,
     resident: u64,
+}
+
+/// Every process that `/proc` shows.
+fn everybody() -> impl Iterator<Item = (i32, fs::DirEntry)> {
+    fs::read_dir("/proc").into_iter().flatten().flatten().filter_map(|entry| {
+        let pid = entry.file_name().to_str()?.parse::<i32>().ok()?;
+        Some((pid, entry))
+    })
 }
 
 impl Census {
@@ -61,6 +71,7 @@ impl Census {
         };
         Self {
             members,
+            lists_children: fs::exists("/proc/thread-self/children").unwrap_or(false),
             page: conf(SysconfVar::PAGE_SIZE, 4096),
             tick: conf(SysconfVar::CLK_TCK, 100),
         }
@@ -115,37 +126,38 @@ impl Census {
     }
 
     fn pids(&self) -> Vec<i32> {
-        let all = fs::read_dir("/proc").into_iter().flatten().flatten().filter_map(|entry| {
-            let pid = entry.file_name().to_str()?.parse::<i32>().ok()?;
-            Some((pid, entry))
-        });
         match self.members {
-            Members::Namespace => all.map(|it| it.0).filter(|&pid| pid != 1).collect(),
-            Members::User(identity) => all
+            Members::Namespace => everybody().map(|it| it.0).filter(|&pid| pid != 1).collect(),
+            Members::User(identity) => everybody()
                 .filter(|(_, entry)| entry.metadata().is_ok_and(|it| it.uid() == identity.id))
                 .map(|it| it.0)
                 .collect(),
             Members::Descendants => {
-                let pairs: Vec<(i32, i32)> =
-                    all.filter_map(|(pid, _)| Some((pid, self.stat(pid)?.parent))).collect();
-                let mut found = BTreeSet::from([getpid().as_raw()]);
-                loop {
-                    let before = found.len();
-                    found.extend(
-                        pairs
-                            .iter()
-                            .filter(|it| found.contains(&it.1))
-                            .map(|it| it.0)
-                            .collect::<Vec<_>>(),
-                    );
-                    if found.len() == before {
-                        break;
-                    }
+                let own = getpid().as_raw();
+                let mut found = BTreeSet::from([own]);
+                let mut left = vec![own];
+                while let Some(pid) = left.pop() {
+                    left.extend(self.children(pid).into_iter().filter(|it| found.insert(*it)));
                 }
-                found.remove(&getpid().as_raw());
+                found.remove(&own);
                 found.into_iter().collect()
             }
         }
+    }
+
+    /// The children of a process: its threads each have theirs. A kernel that does not list them
+    /// is asked for the parent of everybody.
+    fn children(&self, pid: i32) -> Vec<i32> {
+        if !self.lists_children {
+            let of_pid = |other: &i32| self.stat(*other).is_some_and(|it| it.parent == pid);
+            return everybody().map(|it| it.0).filter(of_pid).collect();
+        }
+        let threads = fs::read_dir(format!("/proc/{pid}/task")).into_iter().flatten().flatten();
+        let lists = threads.filter_map(|it| fs::read_to_string(it.path().join("children")).ok());
+        let numbers = |list: String| -> Vec<i32> {
+            list.split_whitespace().filter_map(|it| it.parse().ok()).collect()
+        };
+        lists.flat_map(numbers).collect()
     }
 
     /// Reads `/proc/PID/stat`. The name, in parentheses, may hold anything.

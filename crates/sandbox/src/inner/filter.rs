@@ -55,6 +55,7 @@ const REFUSED: &[(libc::c_long, &str)] = &[
     (libc::SYS_process_madvise, "process_madvise"),
     (libc::SYS_pidfd_getfd, "pidfd_getfd"),
     (libc::SYS_kcmp, "kcmp"),
+    (libc::SYS_ioprio_set, "ioprio_set"),
     // Keys.
     (libc::SYS_add_key, "add_key"),
     (libc::SYS_request_key, "request_key"),
@@ -137,17 +138,19 @@ const REFUSED_TO_OWNER: &[(libc::c_long, &str)] = &[
     (libc::SYS_msgctl, "msgctl"),
     (libc::SYS_mq_open, "mq_open"),
     (libc::SYS_mq_unlink, "mq_unlink"),
-    // How the user's other processes are treated.
-    (libc::SYS_setpriority, "setpriority"),
-    (libc::SYS_ioprio_set, "ioprio_set"),
-    (libc::SYS_sched_setscheduler, "sched_setscheduler"),
-    (libc::SYS_sched_setparam, "sched_setparam"),
-    (libc::SYS_sched_setattr, "sched_setattr"),
-    (libc::SYS_sched_setaffinity, "sched_setaffinity"),
 ];
 
 /// `fchmodat2`, which the C library's bindings do not have yet.
 const FCHMODAT2: libc::c_long = 452;
+
+/// Calls whose first argument is a process: its limits, its place among others.
+const OF_PROCESSES: &[libc::c_long] = &[
+    libc::SYS_prlimit64,
+    libc::SYS_sched_setscheduler,
+    libc::SYS_sched_setparam,
+    libc::SYS_sched_setattr,
+    libc::SYS_sched_setaffinity,
+];
 
 /// `clone` flags that make namespaces: all but `CLONE_NEWTIME`, which `clone` cannot take.
 const NAMESPACE_FLAGS: u32 = 0x7e02_0000;
@@ -305,16 +308,25 @@ fn by_argument(rules: Rules, out: &mut Vec<Instruction>) {
             step(RETURN, libc::SECCOMP_RET_ALLOW),
         ],
     );
-    if rules.owner {
-        // Of another process of the same user: 0 is the caller itself.
+    // How other processes are treated, the warden among them: 0 is the caller itself.
+    for call in OF_PROCESSES {
         let of_others = [
             step(LOAD, FIRST_ARGUMENT_AT),
             jump(EQUAL, 0, 1, 0),
             refuse(libc::EPERM),
             step(RETURN, libc::SECCOMP_RET_ALLOW),
         ];
-        only(out, libc::SYS_prlimit64, &of_others);
+        only(out, *call, &of_others);
     }
+    let priority = [
+        step(LOAD, FIRST_ARGUMENT_AT),
+        jump(EQUAL, libc::PRIO_PROCESS, 0, 2),
+        step(LOAD, SECOND_ARGUMENT_AT),
+        jump(EQUAL, 0, 1, 0),
+        refuse(libc::EPERM),
+        step(RETURN, libc::SECCOMP_RET_ALLOW),
+    ];
+    only(out, libc::SYS_setpriority, &priority);
     if !rules.sockets {
         only(out, libc::SYS_socket, &[refuse(libc::EAFNOSUPPORT)]);
     }
@@ -421,6 +433,7 @@ mod tests {
             libc::SYS_socket,
             libc::SYS_socketpair,
             libc::SYS_ioctl,
+            libc::SYS_setpriority,
         ];
         for number in (0..600).filter(|number| !by_argument.contains(number)) {
             let refused = REFUSED.iter().any(|it| it.0 == number);
@@ -444,6 +457,14 @@ mod tests {
         }
         assert_eq!(call(libc::SYS_ioctl, 0, 0x5412), error(libc::EPERM));
         assert_eq!(call(libc::SYS_ioctl, 0, 0x5401), ALLOW);
+        for number in OF_PROCESSES {
+            assert_eq!(call(*number, 0, 7), ALLOW);
+            assert_eq!(call(*number, 1, 0), error(libc::EPERM));
+        }
+        assert_eq!(call(libc::SYS_setpriority, 0, 0), ALLOW);
+        for (which, who) in [(0, 1), (1, 0), (2, 0)] {
+            assert_eq!(call(libc::SYS_setpriority, which, who), error(libc::EPERM));
+        }
     }
 
     #[test]
@@ -454,8 +475,6 @@ mod tests {
             assert_eq!(call(libc::SYS_socket, family), error(libc::EAFNOSUPPORT));
         }
         assert_eq!(call(libc::SYS_socketpair, 1), ALLOW);
-        assert_eq!(call(libc::SYS_prlimit64, 0), ALLOW);
-        assert_eq!(call(libc::SYS_prlimit64, 77), error(libc::EPERM));
         let told = libc::SECCOMP_RET_USER_NOTIF;
         for number in [libc::SYS_fchmodat, libc::SYS_utimensat, libc::SYS_ptrace, FCHMODAT2] {
             assert_eq!(call(number, 0), told);

@@ -141,8 +141,38 @@ pub fn become_nobody(identity: Identity) -> Result<(), String> {
     Ok(())
 }
 
+/// How ready the kernel is to end a process when memory runs out, from -1000, never, to 1000.
+const SPARED: &str = "-1000";
+const EXPENDABLE: &str = "500";
+
+/// How far a program steps back behind the warden, where that one can be held up by it.
+const STEPS_BACK: i32 = 10;
+
+/// Asks the kernel never to end this process for want of memory. Only root may.
+pub fn ask_to_be_spared() {
+    let _ = fs::write("/proc/self/oom_score_adj", SPARED);
+}
+
+/// Makes the calling process what the warden is, but for being spared: the program must not be able
+/// to take its limits along to the end of the machine. For root, this cannot be taken back.
+pub fn come_down(tier: Tier, identity: Identity) -> Result<(), String> {
+    fs::write("/proc/self/oom_score_adj", EXPENDABLE)
+        .map_err(|error| format!("readiness to be ended for want of memory: {error}"))?;
+    if tier == Tier::Full {
+        return become_nobody(identity);
+    }
+    if !identity.root {
+        // The warden has to find every process by itself, and must not starve among them.
+        // SAFETY: a plain call with plain numbers.
+        unsafe { libc::setpriority(libc::PRIO_PROCESS, 0, STEPS_BACK) };
+    }
+    Ok(())
+}
+
 fn change_user(id: u32) -> Result<(), String> {
     let (uid, gid) = (Uid::from_raw(id), Gid::from_raw(id));
+    // It takes a right that is gone afterwards.
+    drop_bounding_set();
     setgroups(&[]).map_err(|error| format!("setgroups: {error}"))?;
     setresgid(gid, gid, gid).map_err(|error| format!("setresgid: {error}"))?;
     setresuid(uid, uid, uid).map_err(|error| format!("setresuid: {error}"))
@@ -201,14 +231,19 @@ struct CapHeader {
 /// `_LINUX_CAPABILITY_VERSION_3`.
 const CAP_VERSION: u32 = 0x2008_0522;
 
-/// Empties every capability set, the bounding set too, and forbids getting any by `exec`.
-fn drop_capabilities() -> Result<(), String> {
+/// Forbids getting any capability by `exec`, as far as this process may.
+fn drop_bounding_set() {
     for capability in 0..64 {
         // SAFETY: a plain call with plain numbers; it fails behind the last capability.
         if unsafe { libc::prctl(libc::PR_CAPBSET_DROP, capability, 0, 0, 0) } != 0 {
             break;
         }
     }
+}
+
+/// Empties every capability set, and forbids getting any by `exec`.
+fn drop_capabilities() -> Result<(), String> {
+    drop_bounding_set();
     let header = CapHeader { version: CAP_VERSION, pid: 0 };
     let data = [0_u32; 6];
     // SAFETY: both point to structures of the layout that the kernel's ABI states.

@@ -67,6 +67,7 @@ impl House {
     fn open(opening: Opening) -> Result<(Self, Vec<Layer>), String> {
         // While the machine's own files are there.
         let group = Group::make();
+        identity::ask_to_be_spared();
         let made = prepare(&opening);
         let (identity, again, scratch) = match made {
             Ok(made) => made,

@@ -10,7 +10,7 @@ use nix::sys::resource::{Resource, setrlimit};
 use nix::sys::signal::{SigSet, SigmaskHow, sigprocmask};
 use nix::unistd::{execve, setsid};
 
-use super::identity::{confine_user, die_with_parent};
+use super::identity::{come_down, confine_user, die_with_parent};
 use super::keeper::House;
 use super::{Handed, fence, filter};
 use crate::tier::Tier;
@@ -30,8 +30,8 @@ pub enum Failed {
     Exec(String),
 }
 
-/// Becomes the program. Comes back only when that fails. `listener` takes the warden's end of the
-/// system-call filter.
+/// Becomes the program. Comes back only when that fails. `listener` tells when the warden
+/// is ready, and takes its end of the system-call filter.
 pub fn become_program(
     house: &House,
     spec: &Spec,
@@ -56,6 +56,7 @@ fn try_become(
     setsid().map_err(|error| set_up("session", error))?;
     leave_keyring();
     let others = processes_of_user(house);
+    come_down(house.tier, house.identity).map_err(Failed::SetUp)?;
     confine_user(house.tier, house.identity).map_err(Failed::SetUp)?;
     if house.scratch.is_some() {
         die_with_parent();
@@ -69,6 +70,10 @@ fn try_become(
     lay_descriptors(handed).map_err(|error| set_up("descriptors", error))?;
     sigprocmask(SigmaskHow::SIG_SETMASK, Some(&SigSet::empty()), None)
         .map_err(|error| set_up("signal mask", error))?;
+    match wire::receive::<()>(listener.as_fd()) {
+        Ok(Some(_)) => {}
+        _ => return Err(Failed::SetUp("the warden is gone".to_owned())),
+    }
     fence::install(house).map_err(Failed::SetUp)?;
     if house.tier > Tier::Trusted {
         let rules = filter::Rules::of(house.tier, house.identity);

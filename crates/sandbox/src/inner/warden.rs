@@ -34,6 +34,9 @@ const FIRST_LOOK: Duration = Duration::from_millis(10);
 /// Longest time between two looks.
 const LOOK_MAX: Duration = Duration::from_millis(20);
 
+/// How long those that were ended are given to be gone.
+const BETWEEN_KILLS: Duration = Duration::from_micros(200);
+
 /// How often the size of a work folder is added up that no file system bounds.
 const DISK_LOOK: Duration = Duration::from_millis(250);
 
@@ -55,9 +58,6 @@ pub fn prepare(house: &House) -> Result<(), String> {
 /// Runs the program and says what came of it.
 pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, String> {
     let places = furnish(house, spec, &handed)?;
-    if house.tier == Tier::Full {
-        become_nobody(house.identity)?;
-    }
     let (failed_read, failed_write) = pipe2(OFlag::O_CLOEXEC).map_err(|it| it.to_string())?;
     let (ours, theirs) =
         socketpair(AddressFamily::Unix, SockType::SeqPacket, None, SockFlag::SOCK_CLOEXEC)
@@ -80,6 +80,11 @@ pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, S
         }
     };
     drop((failed_write, theirs));
+    if house.tier == Tier::Full {
+        become_nobody(house.identity)?;
+    }
+    // The program waits until nobody above it has rights that are worth having.
+    wire::send(ours.as_fd(), &(), &[]).map_err(|error| format!("the program: {error}"))?;
     let collected = handed.collected.take();
     let Handed { control, .. } = handed;
     let watch = Watch {
@@ -312,12 +317,17 @@ impl Watch<'_> {
         }
     }
 
-    /// Ends every process of the namespace and waits until the last is gone.
-    fn end_all(&mut self) {
+    /// Ends every process of the run and waits until the last is gone. Every orphan has become a
+    /// child of this process, so without children there is nobody left.
+    fn end_all(&self) {
         loop {
-            self.census.end_all();
-            match waitpid(None, None) {
-                Err(nix::Error::EINTR) | Ok(_) => {}
+            match waitpid(None, Some(WaitPidFlag::WNOHANG)) {
+                // Asked again and again: one that was just being born may have been missed.
+                Ok(WaitStatus::StillAlive) => {
+                    self.census.end_all();
+                    std::thread::sleep(BETWEEN_KILLS);
+                }
+                Ok(_) | Err(nix::Error::EINTR) => {}
                 Err(_) => return,
             }
         }

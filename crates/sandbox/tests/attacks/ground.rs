@@ -1,0 +1,219 @@
+//! What lies around the sandbox while attacks are held: secrets, sockets, a process to be hurt.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::net::{TcpListener, UdpSocket};
+use std::os::linux::net::SocketAddrExt as _;
+use std::os::unix::net::{SocketAddr, UnixListener};
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use fairtrial_sandbox::{Caps, Collect, Demand, Job, Sandbox, SandboxError, Tier};
+use tempfile::TempDir;
+
+use crate::set::{ATTACKS, Attack, C_HEAD, PYTHON_HEAD, With};
+
+/// What must not be found.
+const SECRET: &str = "neap-tide-7731";
+
+/// Longest that an attack may keep the sandbox.
+const LONGEST: Duration = Duration::from_secs(30);
+
+pub struct Ground {
+    sandbox: Sandbox,
+    outside: TempDir,
+    programs: TempDir,
+    victim: Child,
+    tcp: TcpListener,
+    udp: UdpSocket,
+    mark: u32,
+    _listeners: [UnixListener; 2],
+}
+
+impl Ground {
+    pub fn lay_out(stage: &Path, demand: Demand) -> Self {
+        let outside = tempfile::tempdir().unwrap();
+        fs::write(outside.path().join("secret"), SECRET).unwrap();
+        let mark = std::process::id();
+        let abstract_name = SocketAddr::from_abstract_name(format!("ft-{mark}")).unwrap();
+        let udp = UdpSocket::bind(("127.0.0.1", 0)).unwrap();
+        udp.set_nonblocking(true).unwrap();
+        let ground = Self {
+            sandbox: Sandbox::open(stage, demand).unwrap(),
+            victim: Command::new("sleep").arg("600").env("SECRET", SECRET).spawn().unwrap(),
+            tcp: TcpListener::bind(("127.0.0.1", 0)).unwrap(),
+            udp,
+            mark,
+            _listeners: [
+                UnixListener::bind_addr(&abstract_name).unwrap(),
+                UnixListener::bind(outside.path().join("socket")).unwrap(),
+            ],
+            programs: tempfile::tempdir().unwrap(),
+            outside,
+        };
+        ground.compile();
+        ground
+    }
+
+    pub fn tier(&self) -> Tier {
+        self.sandbox.tier()
+    }
+
+    /// Holds every attack, one after the other, and looks at what is left.
+    pub fn hold_all(mut self) {
+        assert!(ATTACKS.len() >= 40);
+        let mut wrong = Vec::new();
+        for (number, attack) in ATTACKS.iter().enumerate() {
+            let began = Instant::now();
+            let said = self.hold(number, attack);
+            if said.contains("ESCAPED") {
+                wrong.push(format!("{} ({:?}): {}", attack.name, attack.with, cut(&said)));
+            }
+            if began.elapsed() > LONGEST {
+                wrong.push(format!("{} took {:?}", attack.name, began.elapsed()));
+            }
+            if !matches!(self.victim.try_wait(), Ok(None)) {
+                wrong.push(format!("{} ended a process outside", attack.name));
+                break;
+            }
+        }
+        wrong.extend(self.harm());
+        assert!(wrong.is_empty(), "in the {} tier:\n{}", self.tier(), wrong.join("\n"));
+    }
+
+    /// What was done outside.
+    fn harm(&mut self) -> Vec<String> {
+        let mut harm = Vec::new();
+        let read = fs::read_to_string(self.outside.path().join("secret"));
+        if read.ok().as_deref() != Some(SECRET) {
+            harm.push("the secret file was changed".to_owned());
+        }
+        if self.outside.path().join("new").exists() {
+            harm.push("a file was made outside".to_owned());
+        }
+        if self.udp.recv(&mut [0; 64]).is_ok() {
+            harm.push("a datagram came out".to_owned());
+        }
+        let left = Command::new("pgrep").args(["-f", &format!("60.{}", self.mark)]).output();
+        if !left.unwrap().stdout.is_empty() {
+            harm.push("a process was left behind".to_owned());
+        }
+        // Work folders of the plain tier: empty between runs.
+        for entry in fs::read_dir(std::env::temp_dir()).unwrap().flatten() {
+            if entry.file_name().to_string_lossy().starts_with("fairtrial-") {
+                let inside = fs::read_dir(entry.path()).map_or(0, Iterator::count);
+                if inside > 0 && self.is_mine(&entry.path()) {
+                    harm.push(format!("files were left behind in `{}`", entry.path().display()));
+                }
+            }
+        }
+        harm
+    }
+
+    /// Whether a folder belongs to a keeper of this process.
+    fn is_mine(&self, folder: &Path) -> bool {
+        let name = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let pid = name.trim_start_matches("fairtrial-");
+        let stat = fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+        let parent = stat.rsplit_once(')').and_then(|it| it.1.split_whitespace().nth(1));
+        parent == Some(self.mark.to_string().as_str())
+    }
+
+    fn hold(&self, number: usize, attack: &Attack) -> String {
+        let code = self.fill(attack.code);
+        let command: Vec<String> = match attack.with {
+            With::Shell => vec!["/bin/sh".into(), "-c".into(), code],
+            With::Python => {
+                vec!["/usr/bin/python3".into(), "-c".into(), format!("{PYTHON_HEAD}{code}")]
+            }
+            With::JavaScript => vec!["/usr/bin/node".into(), "-e".into(), code],
+            With::C => vec![self.program(number).to_string_lossy().into_owned()],
+        };
+        let job = Job {
+            command,
+            env: BTreeMap::from([("PATH".into(), "/usr/bin:/bin".into())]),
+            stdin: Vec::new(),
+            layers: Vec::new(),
+            driver: None,
+            show: vec![self.programs.path().to_owned()],
+            channel: false,
+            collect: Collect::All,
+            caps: Caps {
+                wall: Duration::from_secs(2),
+                cpu: Duration::from_secs(1),
+                memory: 128 << 20,
+                processes: 32,
+                output: 64 << 10,
+                disk: 32 << 20,
+            },
+        };
+        match self.sandbox.run(&job) {
+            Ok(outcome) => format!(
+                "{}{}",
+                String::from_utf8_lossy(&outcome.stdout.bytes),
+                String::from_utf8_lossy(&outcome.stderr.bytes)
+            ),
+            // A warden that was brought down by a program that used up the machine.
+            Err(SandboxError::NoReport) => "ESCAPED no report".to_owned(),
+            Err(error) => panic!("{}: {error}", attack.name),
+        }
+    }
+
+    fn fill(&self, code: &str) -> String {
+        let outside = self.outside.path().display().to_string();
+        [
+            ("{SECRET_FILE}", format!("{outside}/secret")),
+            ("{SECRET}", SECRET.to_owned()),
+            ("{OUTSIDE}", outside.clone()),
+            ("{VICTIM}", self.victim.id().to_string()),
+            ("{TCP_PORT}", self.tcp.local_addr().unwrap().port().to_string()),
+            ("{UDP_PORT}", self.udp.local_addr().unwrap().port().to_string()),
+            ("{ABSTRACT}", format!("ft-{}", self.mark)),
+            ("{UNIX_SOCKET}", format!("{outside}/socket")),
+            ("{MARK}", format!("daemon-{}", self.mark)),
+            ("{MARK_NUMBER}", self.mark.to_string()),
+            // Without an IPC namespace of its own, what is made by key is the machine's.
+            ("{SHARED}", i32::from(self.tier() != Tier::Full && !is_root()).to_string()),
+        ]
+        .iter()
+        .fold(code.to_owned(), |code, (place, value)| code.replace(place, value))
+    }
+
+    fn program(&self, number: usize) -> PathBuf {
+        self.programs.path().join(format!("attack-{number}"))
+    }
+
+    fn compile(&self) {
+        use std::os::unix::fs::PermissionsExt as _;
+        fs::set_permissions(self.programs.path(), fs::Permissions::from_mode(0o755)).unwrap();
+        for (number, attack) in ATTACKS.iter().enumerate().filter(|it| it.1.with == With::C) {
+            let source = self.programs.path().join("a.c");
+            let code = format!("{C_HEAD}int setgroups(size_t, const gid_t *);\n{}", attack.code);
+            fs::write(&source, code).unwrap();
+            let status = Command::new("cc")
+                .args(["-w", "-O1", "-o"])
+                .args([self.program(number), source])
+                .stdin(Stdio::null())
+                .status();
+            assert!(status.unwrap().success(), "{} does not compile", attack.name);
+        }
+    }
+}
+
+impl Drop for Ground {
+    fn drop(&mut self) {
+        let _ = self.victim.kill();
+        let _ = self.victim.wait();
+    }
+}
+
+fn is_root() -> bool {
+    use std::os::unix::fs::MetadataExt as _;
+    fs::metadata("/proc/self").unwrap().uid() == 0
+}
+
+/// The beginning of what was said.
+fn cut(said: &str) -> String {
+    said.chars().take(200).collect()
+}

@@ -1,0 +1,119 @@
+//! Hostile programs in the real sandbox: in the full tier and in the plain one, as root and as an
+//! ordinary user, and where the kernel gives no namespaces.
+//!
+//! One test holds all attacks in one setting; other settings are reached by starting this test's
+//! program again, as another user or without namespaces.
+
+#![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
+#![cfg(target_arch = "x86_64")]
+
+mod ground;
+mod set;
+
+use std::fs;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use fairtrial_sandbox::{Demand, Tier};
+
+use crate::ground::Ground;
+
+/// Tells a program that was started again which tier it is to test.
+const TIER: &str = "ATTACKS_IN_TIER";
+
+/// Tells it where the stage is.
+const STAGE: &str = "ATTACKS_STAGE";
+
+/// An ordinary user that every system has.
+const NOBODY: &str = "65534";
+
+/// Takes every kind of namespace away from a user namespace, then goes on.
+const WITHOUT_NAMESPACES: &str =
+    "for i in /proc/sys/user/max_*_namespaces; do echo 0 > $i; done; exec \"$@\"";
+
+fn stage() -> PathBuf {
+    let given = std::env::var_os(STAGE).map(PathBuf::from);
+    given.unwrap_or_else(|| env!("CARGO_BIN_EXE_fairtrial-stage").into())
+}
+
+fn is_root() -> bool {
+    fs::metadata("/proc/self").unwrap().uid() == 0
+}
+
+/// They use up what a machine has: one setting at a time.
+static ALONE: Mutex<()> = Mutex::new(());
+
+fn alone() -> MutexGuard<'static, ()> {
+    ALONE.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Does nothing unless this program was started again.
+#[test]
+fn in_the_setting_that_was_asked_for() {
+    let Ok(tier) = std::env::var(TIER) else { return };
+    let ground = Ground::lay_out(&stage(), Demand::Confined);
+    assert_eq!(ground.tier().word(), tier);
+    ground.hold_all();
+}
+
+#[test]
+fn no_attack_gets_out_of_the_full_tier() {
+    let _alone = alone();
+    Ground::lay_out(&stage(), Demand::Only(Tier::Full)).hold_all();
+}
+
+#[test]
+fn no_attack_gets_out_of_the_plain_tier() {
+    let _alone = alone();
+    Ground::lay_out(&stage(), Demand::Only(Tier::Plain)).hold_all();
+}
+
+/// Starts this program again with copies that every user can reach.
+fn again(folder: &Path, before: &[&str], tier: Tier) {
+    let _alone = alone();
+    fs::set_permissions(folder, fs::Permissions::from_mode(0o755)).unwrap();
+    let copy = |from: &Path, name: &str| {
+        let to = folder.join(name);
+        fs::copy(from, &to).unwrap();
+        to
+    };
+    let program = copy(&std::env::current_exe().unwrap(), "attacks");
+    let stage = copy(&stage(), "stage");
+    let out = Command::new(before[0])
+        .args(&before[1..])
+        .arg(program)
+        .args(["--exact", "in_the_setting_that_was_asked_for", "--nocapture"])
+        .env(TIER, tier.word())
+        .env(STAGE, stage)
+        .env("HOME", "/")
+        .output()
+        .unwrap();
+    let said =
+        format!("{}{}", String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr));
+    assert!(out.status.success(), "{said}");
+    assert!(said.contains("1 passed"), "{said}");
+}
+
+#[test]
+fn no_attack_gets_out_as_an_ordinary_user() {
+    if !is_root() {
+        // The other tests are held as one already.
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let user = ["setpriv", "--reuid", NOBODY, "--regid", NOBODY, "--clear-groups"];
+    again(folder.path(), &user, Tier::Full);
+}
+
+#[test]
+fn no_attack_gets_out_where_there_are_no_namespaces() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut before = Vec::new();
+    if is_root() {
+        before.extend(["setpriv", "--reuid", NOBODY, "--regid", NOBODY, "--clear-groups"]);
+    }
+    before.extend(["unshare", "--user", "--map-root-user", "sh", "-c", WITHOUT_NAMESPACES, "sh"]);
+    again(folder.path(), &before, Tier::Plain);
+}
