@@ -64,6 +64,8 @@ pub struct Task {
     pub tags: Vec<String>,
     /// Limits of the task, over those of the docket.
     pub limits: LimitSettings,
+    /// How often a failed attempt's tests are run again, to see whether they always fail.
+    pub rerun_failures: u32,
     /// What candidates read, in Markdown.
     pub statement: String,
     /// How it is answered, and what it is judged by.
@@ -83,6 +85,8 @@ pub enum Proceedings {
     Call {
         /// File and function.
         settings: CallSettings,
+        /// The program that judges what no value can be written down for.
+        checker: Option<Vec<u8>>,
         /// What candidates may see.
         examples: Vec<Call>,
         /// What they may not.
@@ -129,6 +133,17 @@ impl Task {
         }
     }
 
+    /// The languages that it takes to judge an answer: that of the task, and that of its checker.
+    #[must_use]
+    pub fn languages<'a>(&'a self, recipes: &'a Recipes) -> Vec<&'a str> {
+        let checker = match &self.proceedings {
+            Proceedings::Call { settings, .. } => settings.checker.as_ref(),
+            Proceedings::Program { .. } => None,
+        };
+        let checker = checker.and_then(|file| recipes.by_extension(file.extension()));
+        std::iter::once(self.language.as_str()).chain(checker).collect()
+    }
+
     /// The name that the answer must define, where the form asks for one.
     #[must_use]
     pub fn wanted_name(&self) -> Option<&str> {
@@ -165,9 +180,14 @@ struct BriefSettings {
     example: Vec<toml::Value>,
     #[serde(default)]
     limits: LimitSettings,
+    #[serde(default)]
+    rerun_failures: u32,
     call: Option<CallSettings>,
     program: Option<ProgramSettings>,
 }
+
+/// Most runs of a failed attempt's tests beyond the first.
+const RERUNS_MAX: u32 = 20;
 
 const fn one() -> f64 {
     1.0
@@ -236,7 +256,7 @@ fn parse_task(
     let (settings, statement) = split_brief(&file, utf8(&file, bytes)?)?;
     let settings: BriefSettings = parse_toml(&file, settings).map_err(|error| error.shifted(1))?;
     check_settings(&file, &settings, recipes)?;
-    let proceedings = parse_proceedings(place, &file, &settings, files)?;
+    let proceedings = parse_proceedings(place, &file, &settings, files, recipes)?;
     Ok(Task {
         name: name.to_owned(),
         title: settings.title,
@@ -246,6 +266,7 @@ fn parse_task(
         points: settings.points,
         tags: settings.tags,
         limits: settings.limits,
+        rerun_failures: settings.rerun_failures,
         statement: statement.to_owned(),
         proofs: parse_proofs(place, files, proceedings_file(&proceedings))?,
         proceedings,
@@ -302,6 +323,9 @@ fn check_settings(
         let names = recipes.names();
         return fail(format!("unknown language `{}`; known are: {names}", settings.language));
     };
+    if settings.rerun_failures > RERUNS_MAX {
+        return fail(format!("`rerun_failures` is at most {RERUNS_MAX}"));
+    }
     if settings.form == Form::Call && recipe.call.is_empty() {
         let offered: Vec<_> = recipes.iter().filter(|(_, it)| !it.call.is_empty()).collect();
         let names = offered.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", ");
@@ -324,6 +348,7 @@ fn parse_proceedings(
     brief: &str,
     settings: &BriefSettings,
     files: &FileTree,
+    recipes: &Recipes,
 ) -> Result<Proceedings, SourceError> {
     let sealed = |name: &str| {
         let file = format!("{place}/sealed/{name}");
@@ -335,11 +360,17 @@ fn parse_proceedings(
     };
     if let Some(call) = &settings.call {
         let (text, file) = sealed("calls.jsonl")?;
-        return Ok(Proceedings::Call {
-            settings: call.clone(),
-            examples: examples(brief, settings, call::parse_example)?,
-            sealed: call::parse_calls(&file, &text)?,
-        });
+        let examples = examples(brief, settings, call::parse_example)?;
+        let sealed = call::parse_calls(&file, &text)?;
+        let checker = match &call.checker {
+            Some(name) => Some(sealed_checker(place, name, files, recipes)?),
+            None => None,
+        };
+        if checker.is_none() && sealed.iter().chain(&examples).any(|it| it.check.is_some()) {
+            let message = "a call has `check`, but `[call]` names no `checker`";
+            return Err(SourceError::whole(brief, message));
+        }
+        return Ok(Proceedings::Call { settings: call.clone(), checker, examples, sealed });
     }
     let (text, file) = sealed("cases.jsonl")?;
     let Some(program) = &settings.program else {
@@ -350,6 +381,23 @@ fn parse_proceedings(
         examples: examples(brief, settings, program::parse_example)?,
         sealed: program::parse_cases(&file, &text)?,
     })
+}
+
+/// The checker's source, in a language that is known.
+fn sealed_checker(
+    place: &str,
+    name: &RelPath,
+    files: &FileTree,
+    recipes: &Recipes,
+) -> Result<Vec<u8>, SourceError> {
+    let file = format!("{place}/sealed/{name}");
+    let bytes = find(files, &format!("sealed/{name}"))
+        .ok_or_else(|| SourceError::whole(&file, "it is missing; `[call]` names it"))?;
+    if recipes.by_extension(name.extension()).is_none() {
+        let message = format!("no known language has files that end in `.{}`", name.extension());
+        return Err(SourceError::whole(&file, message));
+    }
+    Ok(bytes.to_vec())
 }
 
 fn examples<T>(

@@ -37,8 +37,43 @@ pub struct TestOutcome {
     pub found: String,
     /// Its weight in partial credit.
     pub points: f64,
+    /// The share of its points that was earned, where a checker gave some but not all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub share: Option<f64>,
+    /// In how many of the runs it failed, where it was run again and they differ.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unstable: Option<Unstable>,
     /// What the run used; `None` where it was not run.
     pub usage: Option<Usage>,
+}
+
+impl TestOutcome {
+    /// A test that held; of what went in and came out nothing is told yet.
+    #[must_use]
+    pub fn held(name: &str, visible: bool, points: f64) -> Self {
+        Self {
+            name: name.to_owned(),
+            visible,
+            failed: None,
+            summary: String::new(),
+            input: String::new(),
+            expected: String::new(),
+            found: String::new(),
+            points,
+            share: None,
+            unstable: None,
+            usage: None,
+        }
+    }
+}
+
+/// A test that fails in some runs and holds in others.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Unstable {
+    /// Runs in which it failed.
+    pub failed: u32,
+    /// Runs in all.
+    pub runs: u32,
 }
 
 /// What a run used.
@@ -72,7 +107,11 @@ impl Judgement {
     pub fn credit(&self) -> f64 {
         let sealed = || self.tests.iter().filter(|test| !test.visible);
         let all: f64 = sealed().map(|test| test.points).sum();
-        let earned: f64 = sealed().filter(|it| it.failed.is_none()).map(|test| test.points).sum();
+        let share = |test: &TestOutcome| match test.failed {
+            None => 1.0,
+            Some(_) => test.share.unwrap_or(0.0),
+        };
+        let earned: f64 = sealed().map(|test| share(test) * test.points).sum();
         if all > 0.0 {
             earned / all
         } else if self.verdict.is_pass() {

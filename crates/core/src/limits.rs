@@ -155,12 +155,19 @@ impl Default for Limits {
     }
 }
 
+/// The time by the clock on the wall that goes with a processor time: twice as much, and at least
+/// 2 s more.
+#[must_use]
+pub fn wall_of(time: Duration) -> Duration {
+    (time * 2).max(time + Duration::from_secs(2))
+}
+
 impl Limits {
     /// Time by the clock on the wall: twice the processor time, and at least 2 s more than it, so
     /// that a busy machine does not fail who keeps to the limit.
     #[must_use]
     pub fn wall(&self) -> Duration {
-        (self.time * 2).max(self.time + Duration::from_secs(2))
+        wall_of(self.time)
     }
 
     /// These limits with what `settings` says put over them.

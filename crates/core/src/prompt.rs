@@ -7,7 +7,7 @@ use std::fmt::Write as _;
 
 use crate::docket::{Proceedings, Task};
 use crate::form::Form;
-use crate::form::call::{Call, Expected};
+use crate::form::call::{Action, Call, Expected, Step};
 use crate::form::program::Case;
 use crate::judgement::{Judgement, TestOutcome};
 use crate::limits::Limits;
@@ -89,28 +89,75 @@ fn examples(task: &Task) -> Vec<String> {
 }
 
 fn call_example(name: &str, call: &Call, dialect: Dialect) -> String {
+    if let [Step { action: Action::Function, .. }] = &call.steps[..] {
+        let step = &call.steps[0];
+        let told = told_step(step, dialect, call.prints.as_deref());
+        return format!("- `{name}({})` {told}\n", step_input(step, dialect));
+    }
+    let mut text = format!("- {}:\n", call.name);
+    for step in &call.steps {
+        let _ = writeln!(
+            text,
+            "  - `{}` {}",
+            step_text(name, step, dialect),
+            told_step(step, dialect, None)
+        );
+    }
+    if let Some(prints) = &call.prints {
+        let _ = writeln!(text, "  - in all, it prints `{}`", prints.trim_end());
+    }
+    text
+}
+
+/// A step as people write it: `Hold(3)`, `.put("a")`, `.size`.
+fn step_text(name: &str, step: &Step, dialect: Dialect) -> String {
+    let input = step_input(step, dialect);
+    match &step.action {
+        Action::Function | Action::New => format!("{name}({input})"),
+        Action::Method(method) => format!(".{method}({input})"),
+        Action::Get(property) => format!(".{property}"),
+    }
+}
+
+/// What must come of a step, in words.
+fn told_step(step: &Step, dialect: Dialect, prints: Option<&str>) -> String {
     let plain = |value: &Value| dialect.write(value);
-    let outcome = match &call.expected {
+    let outcome = match &step.expected {
         Expected::OneOf(options) => {
             let options: Vec<_> = options.iter().map(|it| format!("`{}`", plain(it))).collect();
             format!("returns {}", options.join(" or "))
         }
         Expected::Raises(kind) => format!("raises `{kind}`"),
-        Expected::AnyValue => "changes its arguments".to_owned(),
+        Expected::AnyValue => match (&step.args_after, prints, &step.action) {
+            (Some(_), _, _) => "changes its arguments".to_owned(),
+            (None, Some(prints), _) => format!("prints `{}`", prints.trim_end()),
+            (None, None, Action::New) => "makes an object".to_owned(),
+            (None, None, _) => "does its work".to_owned(),
+        },
     };
-    let after = call.args_after.as_ref().map_or(String::new(), |args| {
+    let after = step.args_after.as_ref().map_or(String::new(), |args| {
         let args: Vec<_> = args.iter().map(&plain).collect();
         format!("; the arguments are then `{}`", args.join(", "))
     });
-    format!("- `{name}({})` {outcome}{after}\n", call_input(call, dialect))
+    format!("{outcome}{after}")
 }
 
-/// The arguments of a call, as people write them.
+/// The arguments of a call, or its steps, as people write them.
 #[must_use]
 pub fn call_input(call: &Call, dialect: Dialect) -> String {
+    match &call.steps[..] {
+        [step] if step.action == Action::Function => step_input(step, dialect),
+        steps => {
+            let steps = steps.iter().map(|step| step_text("", step, dialect));
+            steps.collect::<Vec<_>>().join("; ")
+        }
+    }
+}
+
+fn step_input(step: &Step, dialect: Dialect) -> String {
     let plain = |value: &Value| dialect.write(value);
-    let named = call.kwargs.iter().map(|(key, value)| format!("{key}={}", plain(value)));
-    call.args.iter().map(&plain).chain(named).collect::<Vec<_>>().join(", ")
+    let named = step.kwargs.iter().map(|(key, value)| format!("{key}={}", plain(value)));
+    step.args.iter().map(&plain).chain(named).collect::<Vec<_>>().join(", ")
 }
 
 fn case_example(case: &Case) -> String {
@@ -252,6 +299,8 @@ mod tests {
             expected: expected.into(),
             found: "5".into(),
             points: 1.0,
+            share: None,
+            unstable: None,
             usage: None,
         };
         let judgement = Judgement {

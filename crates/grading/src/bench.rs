@@ -5,8 +5,9 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use fairtrial_core::docket::Task;
-use fairtrial_core::limits::Limits;
+use fairtrial_core::limits::{Limits, wall_of};
 use fairtrial_core::recipe::{Recipe, fill};
+use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{
     Archive, Caps, Collect, DRIVER, Ending, Job, LimitHit, Outcome, Sandbox, SandboxError,
@@ -69,9 +70,13 @@ impl Bench<'_> {
     }
 
     fn command(&self, command: &[String], memory: u64) -> Vec<String> {
+        self.command_for(command, self.task.file(), memory)
+    }
+
+    /// A command of the recipe, for a file.
+    pub fn command_for(&self, command: &[String], file: &RelPath, memory: u64) -> Vec<String> {
         let text = |path: &PathBuf| path.to_string_lossy().into_owned();
         let heap = (memory * 3 / 4) >> 20;
-        let file = self.task.file();
         let mut values = vec![
             ("tool".to_owned(), text(&self.tool.program)),
             ("file".to_owned(), file.as_str().to_owned()),
@@ -127,13 +132,18 @@ impl Bench<'_> {
 
     /// How a run ended, in words that hold nothing sealed.
     pub fn ended(&self, outcome: &Outcome) -> String {
+        self.ended_within(outcome, self.limits.time)
+    }
+
+    /// As [`Self::ended`], of a run with a limit of processor time of its own.
+    pub fn ended_within(&self, outcome: &Outcome, time: Duration) -> String {
         let seconds = |time: Duration| format!("{:.2} s", time.as_secs_f64());
         match (outcome.limit, outcome.ending) {
             (Some(LimitHit::Cpu), _) => {
-                format!("used more than {} of processor time", seconds(self.limits.time))
+                format!("used more than {} of processor time", seconds(time))
             }
             (Some(LimitHit::Wall), _) => {
-                format!("took more than {}", seconds(self.limits.wall()))
+                format!("took more than {}", seconds(wall_of(time)))
             }
             (Some(LimitHit::Memory), _) => {
                 format!("used more than {} MiB of memory", self.limits.memory.0 >> 20)
@@ -150,7 +160,8 @@ impl Bench<'_> {
     }
 }
 
-fn signal_name(signal: i32) -> String {
+/// A signal by number and name.
+pub fn signal_name(signal: i32) -> String {
     let name = match signal {
         4 => "SIGILL",
         6 => "SIGABRT",

@@ -1,16 +1,21 @@
 //! The form `call`: arguments go in over a channel, values come back, and are compared out here.
 
-use fairtrial_core::form::call::{Call, CallOutcome, CallSettings, Returned};
+use std::time::Duration;
+
+use fairtrial_core::form::call::{Call, CallOutcome, CallSettings, Reply, Returned};
 use fairtrial_core::judgement::{Judgement, TestOutcome};
+use fairtrial_core::limits::wall_of;
 use fairtrial_core::prompt::{call_input, head_and_tail};
-use fairtrial_core::tree::{FileTree, RelPath};
-use fairtrial_core::value::{Dialect, Mismatch, Value, from_json, to_json};
+use fairtrial_core::tree::FileTree;
+use fairtrial_core::value::{Dialect, Value, from_json};
 use fairtrial_core::verdict::FailReason;
-use fairtrial_sandbox::{Archive, Frame, Job, Outcome, Running};
+use fairtrial_sandbox::{Allowed, Archive, Frame, Job, Outcome, Running};
 use serde::Deserialize;
 use serde_json::json;
 
-use crate::bench::{Bench, JudgeError};
+use crate::bench::{Bench, JudgeError, signal_name};
+use crate::checker::Checker;
+use crate::driver::Driver;
 use crate::outcome::{TIMEOUTS_MAX, any_failed, nothing_run, settle, usage};
 
 /// Longest reply that is read, in bytes.
@@ -25,22 +30,21 @@ const KIND_MAX: usize = 100;
 /// How often a process that ended is started anew for the calls that are left.
 const RESTARTS_MAX: usize = 3;
 
-/// The driver of a language, by the extension of its files.
-fn driver(extension: &str) -> Option<&'static str> {
-    match extension {
-        "py" => Some(include_str!("drivers/python.py")),
-        "js" | "mjs" | "cjs" => Some(include_str!("drivers/javascript.js")),
-        _ => None,
-    }
-}
-
 /// One line from the driver.
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Default, Deserialize)]
 #[serde(rename_all = "lowercase")]
-struct Reply {
+struct Line {
     #[serde(default)]
     loaded: bool,
     failed: Option<Told>,
+    steps: Option<Vec<StepLine>>,
+    /// How the process of a call ended that did not answer: its status, or less than 0 its signal.
+    ended: Option<i32>,
+}
+
+/// What one step came to.
+#[derive(Debug, Deserialize)]
+struct StepLine {
     value: Option<serde_json::Value>,
     raised: Option<Told>,
     #[serde(default)]
@@ -80,21 +84,26 @@ struct Called {
 pub fn judge(
     bench: &Bench<'_>,
     settings: &CallSettings,
+    checker: Option<&Checker<'_>>,
     files: &FileTree,
     sealed: &[Call],
     visible: &[Call],
 ) -> Result<Judgement, JudgeError> {
-    let Some(source) = driver(settings.file.extension()) else {
+    let Some(driver) = Driver::of(settings.file.extension()) else {
         let message = format!("`{}` is no file that calls can be made into", settings.file);
         return Ok(nothing_run(bench.task, FailReason::DidNotBuild, Some(message)));
     };
-    let name = format!("driver.{}", settings.file.extension());
-    let name = RelPath::parse(&name).map_err(|error| {
-        JudgeError::Sandbox(fairtrial_sandbox::SandboxError::SetUp(error.to_string()))
-    })?;
-    let driver = Archive::of(&FileTree::from([(name, source.as_bytes().to_vec())]))?;
     let layer = Archive::of(files)?;
-    let mut session = Session { bench, settings, driver, layer, running: None, starts: 0 };
+    let mut session = Session {
+        bench,
+        settings,
+        checker,
+        laid: driver.archive()?,
+        driver,
+        layer,
+        running: None,
+        starts: 0,
+    };
     let dialect = Dialect::of(&bench.task.language);
     let mut tests = Vec::new();
     let mut message = None;
@@ -110,12 +119,12 @@ pub fn judge(
             continue;
         }
         match session.call(call, is_visible)? {
-            Step::Called(called) => {
+            Tried::Called(called) => {
                 message = message.or(called.message);
                 tests.push(called.test);
             }
-            Step::DidNotLoad(judgement) if tests.is_empty() => return Ok(judgement),
-            Step::DidNotLoad(_) | Step::TooManyRestarts => {
+            Tried::DidNotLoad(judgement) if tests.is_empty() => return Ok(judgement),
+            Tried::DidNotLoad(_) | Tried::TooManyRestarts => {
                 tests.push(not_run(call, is_visible, dialect, FailReason::Crashed));
             }
         }
@@ -125,17 +134,8 @@ pub fn judge(
 }
 
 fn empty(call: &Call, visible: bool, dialect: Dialect) -> TestOutcome {
-    TestOutcome {
-        name: call.name.clone(),
-        visible,
-        failed: None,
-        summary: String::new(),
-        input: head_and_tail(&call_input(call, dialect), SHOWN_MAX),
-        expected: String::new(),
-        found: String::new(),
-        points: call.points,
-        usage: None,
-    }
+    let input = head_and_tail(&call_input(call, dialect), SHOWN_MAX);
+    TestOutcome { input, ..TestOutcome::held(&call.name, visible, call.points) }
 }
 
 fn not_run(call: &Call, visible: bool, dialect: Dialect, reason: FailReason) -> TestOutcome {
@@ -144,7 +144,7 @@ fn not_run(call: &Call, visible: bool, dialect: Dialect, reason: FailReason) -> 
 }
 
 /// What came of trying a call.
-enum Step {
+enum Tried {
     Called(Called),
     DidNotLoad(Judgement),
     TooManyRestarts,
@@ -154,58 +154,88 @@ enum Step {
 struct Session<'a> {
     bench: &'a Bench<'a>,
     settings: &'a CallSettings,
-    driver: Archive,
+    checker: Option<&'a Checker<'a>>,
+    driver: Driver,
+    laid: Archive,
     layer: Archive,
     running: Option<Running<'a>>,
+    /// Starts that were not asked for by the task.
     starts: usize,
 }
 
 impl Session<'_> {
-    fn call(&mut self, call: &Call, visible: bool) -> Result<Step, JudgeError> {
+    fn call(&mut self, call: &Call, visible: bool) -> Result<Tried, JudgeError> {
+        if self.settings.isolate && !self.driver.forks {
+            // What this one does to its process is of no matter to the next.
+            self.stop();
+            self.starts = 0;
+        }
         if self.running.is_none() {
             if self.starts > RESTARTS_MAX {
-                return Ok(Step::TooManyRestarts);
+                return Ok(Tried::TooManyRestarts);
             }
             if let Some(judgement) = self.load()? {
-                return Ok(Step::DidNotLoad(judgement));
+                return Ok(Tried::DidNotLoad(judgement));
             }
         }
         let Some(running) = &mut self.running else {
-            return Ok(Step::TooManyRestarts);
+            return Ok(Tried::TooManyRestarts);
         };
-        let kwargs = call.kwargs.iter().map(|(key, value)| (key.clone(), to_json(value)));
-        let kwargs: serde_json::Map<_, _> = kwargs.collect();
-        let args: Vec<_> = call.args.iter().map(to_json).collect();
-        let order = json!({ "args": args, "kwargs": kwargs }).to_string();
-        let frame = running.exchange(order.as_bytes(), REPLY_MAX)?;
+        let allowed = allowed(call.time.unwrap_or(self.bench.limits.time));
+        let frame = running.exchange(call.order().to_string().as_bytes(), REPLY_MAX, allowed)?;
+        let printed = running.printed().to_vec();
         let mut test = empty(call, visible, Dialect::of(&self.bench.task.language));
-        let message = match frame {
-            Frame::Line(line) => match serde_json::from_slice::<Reply>(&line) {
-                Ok(reply) => self.weigh(call, reply, &mut test),
-                Err(_) => {
-                    test.failed = Some(FailReason::Crashed);
-                    test.summary = "sent something that is no reply".to_owned();
-                    self.stop();
-                    None
-                }
-            },
+        let line = match frame {
+            Frame::Line(line) => serde_json::from_slice::<Line>(&line).unwrap_or_default(),
             Frame::TooLong => {
                 test.failed = Some(FailReason::TooMuchOutput);
                 test.summary = format!("returned more than {} MiB", REPLY_MAX >> 20);
                 self.stop();
+                return Ok(Tried::Called(Called { test, message: None }));
+            }
+            Frame::Closed => {
+                let message = self.ended_early(call, &mut test)?;
+                return Ok(Tried::Called(Called { test, message }));
+            }
+        };
+        if let Some(told) = line.failed {
+            return Ok(Tried::DidNotLoad(self.did_not_load(&told)));
+        }
+        let message = match (line.steps, line.ended) {
+            (Some(steps), _) => self.weigh(call, steps, &printed, &mut test)?,
+            (None, Some(status)) => {
+                test.failed = Some(FailReason::Crashed);
+                test.summary = if status < 0 {
+                    format!("ended by {}", signal_name(-status))
+                } else {
+                    format!("ended with status {status}")
+                };
+                Some(test.summary.clone())
+            }
+            (None, None) => {
+                test.failed = Some(FailReason::Crashed);
+                test.summary = "sent something that is no reply".to_owned();
+                self.stop();
                 None
             }
-            Frame::Closed => match self.end()? {
-                Some(outcome) => {
-                    test.failed = Some(self.bench.reason(&outcome));
-                    test.summary = self.bench.ended(&outcome);
-                    test.usage = Some(usage(&outcome));
-                    Some(format!("{}\n{}", test.summary, tail(&outcome)))
-                }
-                None => None,
-            },
         };
-        Ok(Step::Called(Called { test, message }))
+        Ok(Tried::Called(Called { test, message }))
+    }
+
+    /// Writes down how a process ended that gave no answer.
+    fn ended_early(
+        &mut self,
+        call: &Call,
+        test: &mut TestOutcome,
+    ) -> Result<Option<String>, JudgeError> {
+        let Some(outcome) = self.end()? else {
+            return Ok(None);
+        };
+        let time = call.time.unwrap_or(self.bench.limits.time);
+        test.failed = Some(self.bench.reason(&outcome));
+        test.summary = self.bench.ended_within(&outcome, time);
+        test.usage = Some(usage(&outcome));
+        Ok(Some(format!("{}\n{}", test.summary, tail(&outcome))))
     }
 
     /// Starts the process and loads the candidate's file. A judgement comes back when that fails.
@@ -213,22 +243,25 @@ impl Session<'_> {
         self.starts += 1;
         let bench = self.bench;
         let base = bench.job(&bench.recipe.call, bench.caps(), vec![&self.layer]);
-        let job = Job { driver: Some(&self.driver), channel: true, ..base };
+        let job = Job { driver: Some(&self.laid), channel: true, ..base };
         let mut running = bench.sandbox.start(&job)?;
-        let order = json!({ "file": self.settings.file, "name": self.settings.name });
-        let frame = running.exchange(order.to_string().as_bytes(), REPLY_MAX)?;
-        let reply = match &frame {
-            Frame::Line(line) => serde_json::from_slice::<Reply>(line).ok(),
+        let order = json!({
+            "file": self.settings.file,
+            "name": self.settings.name,
+            "isolate": self.settings.isolate && self.driver.forks,
+        });
+        let allowed = allowed(bench.limits.time);
+        let frame = running.exchange(order.to_string().as_bytes(), REPLY_MAX, allowed)?;
+        let line = match &frame {
+            Frame::Line(line) => serde_json::from_slice::<Line>(line).ok(),
             _ => None,
         };
-        if reply.as_ref().is_some_and(|reply| reply.loaded) {
+        if line.as_ref().is_some_and(|line| line.loaded) {
             self.running = Some(running);
             return Ok(None);
         }
-        if let Some(told) = reply.and_then(|reply| reply.failed) {
-            let is_memory = bench.recipe.memory_errors.iter().any(|it| told.kinds.contains(it));
-            let reason = if is_memory { FailReason::OutOfMemory } else { FailReason::DidNotBuild };
-            return Ok(Some(nothing_run(bench.task, reason, Some(told.text()))));
+        if let Some(told) = line.and_then(|line| line.failed) {
+            return Ok(Some(self.did_not_load(&told)));
         }
         if frame != Frame::Closed {
             running.stop();
@@ -238,56 +271,94 @@ impl Session<'_> {
         Ok(Some(nothing_run(bench.task, bench.reason(&outcome), Some(message))))
     }
 
+    fn did_not_load(&self, told: &Told) -> Judgement {
+        let memory = &self.bench.recipe.memory_errors;
+        let is_memory = memory.iter().any(|it| told.kinds.contains(it));
+        let reason = if is_memory { FailReason::OutOfMemory } else { FailReason::DidNotBuild };
+        nothing_run(self.bench.task, reason, Some(told.text()))
+    }
+
     /// Writes down what a call came to. What comes back is fit to be shown to the candidate.
-    fn weigh(&self, call: &Call, reply: Reply, test: &mut TestOutcome) -> Option<String> {
-        let read = |json| from_json(json).unwrap_or(Value::Opaque("malformed value".to_owned()));
-        let text = reply.raised.as_ref().map(Told::text);
-        let name = reply.raised.as_ref().map_or(String::new(), |told| told.kind().to_owned());
-        let returned = match (reply.value, reply.raised) {
-            (Some(value), None) => Returned::Value(read(value)),
-            (_, Some(told)) => Returned::Raised { kinds: told.kinds, message: told.message },
-            (None, None) => Returned::Value(Value::Opaque("nothing".to_owned())),
-        };
-        let args: Vec<Value> = reply.args.into_iter().map(read).collect();
+    fn weigh(
+        &self,
+        call: &Call,
+        lines: Vec<StepLine>,
+        printed: &[u8],
+        test: &mut TestOutcome,
+    ) -> Result<Option<String>, JudgeError> {
+        let texts: Vec<_> = lines.iter().map(|it| it.raised.as_ref().map(Told::text)).collect();
+        let replies: Vec<Reply> = lines.into_iter().map(reply).collect();
+        let (step, outcome) = call.judge(&replies, printed);
+        let text = texts.get(step).cloned().flatten();
+        let message = self.write_down(&outcome, text, test);
+        if call.steps.len() > 1 && test.failed.is_some() {
+            test.summary = format!("step {}: {}", step + 1, test.summary);
+        }
+        if let (None, Some(data), Some(checker)) = (test.failed, &call.check, self.checker) {
+            checker.check(self.bench, call, data, &replies, printed, test)?;
+        }
+        Ok(message)
+    }
+
+    fn write_down(
+        &self,
+        outcome: &CallOutcome,
+        text: Option<String>,
+        test: &mut TestOutcome,
+    ) -> Option<String> {
         let dialect = Dialect::of(&self.bench.task.language);
         let written = |value: &Value| head_and_tail(&dialect.write(value), SHOWN_MAX);
-        let mut differs = |what: &str, mismatch: Mismatch| {
+        let mut differs = |what: &str, place: &str, expected: String, found: String| {
             test.failed = Some(FailReason::WrongResult);
             test.summary = what.to_owned();
             // The place can name a key of what is expected: it belongs to the sealed part.
-            let at = match mismatch.place.as_str() {
+            let at = match place {
                 "" => String::new(),
                 place => format!("at {}: ", head_and_tail(place, KIND_MAX)),
             };
-            test.expected = format!("{at}{}", written(&mismatch.expected));
-            test.found = format!("{at}{}", written(&mismatch.found));
+            test.expected = format!("{at}{expected}");
+            test.found = format!("{at}{found}");
         };
-        match call.judge(&returned, &args) {
-            CallOutcome::Holds => None,
-            CallOutcome::WrongValue(mismatch) => {
-                differs("returned another value", mismatch);
-                None
-            }
-            CallOutcome::WrongArguments(mismatch) => {
-                differs("left other arguments behind", mismatch);
-                None
-            }
+        match outcome {
+            CallOutcome::Holds => {}
+            CallOutcome::WrongValue(it) => differs(
+                "returned another value",
+                &it.place,
+                written(&it.expected),
+                written(&it.found),
+            ),
+            CallOutcome::WrongArguments(it) => differs(
+                "left other arguments behind",
+                &it.place,
+                written(&it.expected),
+                written(&it.found),
+            ),
+            CallOutcome::WrongPrint(it) => differs(
+                "printed something else",
+                &it.place,
+                head_and_tail(&it.expected, SHOWN_MAX),
+                head_and_tail(&it.found, SHOWN_MAX),
+            ),
             CallOutcome::Raised { kind, .. } => {
-                let is_memory = self.bench.recipe.memory_errors.contains(&kind);
+                let is_memory = self.bench.recipe.memory_errors.contains(kind);
                 test.failed =
                     Some(if is_memory { FailReason::OutOfMemory } else { FailReason::Crashed });
-                test.summary = format!("raised {name}");
+                let kind = &kind[..kind.floor_char_boundary(KIND_MAX)];
+                test.summary = format!("raised {kind}");
                 test.found = text.clone().unwrap_or_default();
-                text
+                return text;
             }
-            CallOutcome::DidNotRaise { expected, found } => {
-                test.failed = Some(FailReason::WrongResult);
-                test.summary = "returned a value where an error was expected".to_owned();
-                test.expected = expected;
-                test.found = written(&found);
-                None
+            CallOutcome::DidNotRaise { expected, found } => differs(
+                "returned a value where an error was expected",
+                "",
+                expected.clone(),
+                written(found),
+            ),
+            CallOutcome::StepsMissing => {
+                differs("took fewer steps than asked", "", String::new(), String::new())
             }
         }
+        None
     }
 
     /// Waits for the process to end, after its channel closed, and says how it ended.
@@ -299,6 +370,21 @@ impl Session<'_> {
     fn stop(&mut self) {
         self.running = None;
     }
+}
+
+/// A step's reply in the words of the core.
+fn reply(line: StepLine) -> Reply {
+    let read = |json| from_json(json).unwrap_or(Value::Opaque("malformed value".to_owned()));
+    let returned = match (line.value, line.raised) {
+        (Some(value), None) => Returned::Value(read(value)),
+        (_, Some(told)) => Returned::Raised { kinds: told.kinds, message: told.message },
+        (None, None) => Returned::Value(Value::Null),
+    };
+    Reply { returned, args: line.args.into_iter().map(read).collect() }
+}
+
+fn allowed(time: Duration) -> Allowed {
+    Allowed { wall: wall_of(time), cpu: time }
 }
 
 fn tail(outcome: &Outcome) -> String {

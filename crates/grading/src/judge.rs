@@ -9,9 +9,10 @@ use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_sandbox::Sandbox;
 
 use crate::bench::{Bench, JudgeError};
+use crate::checker::Checker;
 use crate::outcome::nothing_run;
-use crate::tools::Toolbox;
-use crate::{build, call, program};
+use crate::tools::{ToolMissing, Toolbox};
+use crate::{build, call, program, stability};
 
 /// Judges answers. One serves any number of threads.
 #[derive(Debug)]
@@ -85,11 +86,57 @@ impl Judge {
         files.extend(answer.iter().map(|(path, bytes)| (path.clone(), bytes.clone())));
         let sandbox = &self.sandbox;
         let bench = Bench { task, recipe, tool, limits, sandbox };
-        by_form(&bench, &self.builds, &files, examples).unwrap_or_else(|error| {
-            let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
-            Judgement { notes: vec![chain(&error)], ..bare }
-        })
+        let checker = match self.checker(task) {
+            Ok(checker) => checker,
+            Err(missing) => {
+                let bare = Judgement::bare(Verdict::Void(VoidReason::ToolMissing));
+                return Judgement { notes: vec![format!("the checker: {missing}")], ..bare };
+            }
+        };
+        let checker = checker.as_ref();
+        let judge = || {
+            by_form(&bench, checker, &self.builds, &files, examples).unwrap_or_else(|error| {
+                let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
+                Judgement { notes: vec![chain(&error)], ..bare }
+            })
+        };
+        let mut first = judge();
+        if task.rerun_failures > 0 && could_differ(first.verdict) {
+            let again: Vec<Judgement> = (0..task.rerun_failures).map(|_| judge()).collect();
+            stability::compare(&mut first, &again);
+        }
+        first
     }
+}
+
+impl Judge {
+    /// The task's checker in the surroundings of its own language; `None` when it has none.
+    fn checker<'a>(&'a self, task: &'a Task) -> Result<Option<Checker<'a>>, ToolMissing> {
+        let Proceedings::Call { settings, checker: Some(source), .. } = &task.proceedings else {
+            return Ok(None);
+        };
+        let Some(file) = &settings.checker else { return Ok(None) };
+        let language = self.recipes.by_extension(file.extension()).unwrap_or_default();
+        let tool = self.tools.get(language)?;
+        let Some(recipe) = self.recipes.find(language) else { return Ok(None) };
+        let sandbox = &self.sandbox;
+        let bench = Bench { task, recipe, tool, limits: Limits::default(), sandbox };
+        Ok(Some(Checker { bench, file, source }))
+    }
+}
+
+/// Whether running the tests again could come to something else.
+fn could_differ(verdict: Verdict) -> bool {
+    matches!(
+        verdict,
+        Verdict::Fail(
+            FailReason::WrongResult
+                | FailReason::Crashed
+                | FailReason::TimedOut
+                | FailReason::OutOfMemory
+                | FailReason::TooMuchOutput
+        )
+    )
 }
 
 /// An error with its causes, on one line.
@@ -106,6 +153,7 @@ fn chain(error: &dyn std::error::Error) -> String {
 /// Judges files by the form of the task.
 fn by_form(
     bench: &Bench<'_>,
+    checker: Option<&Checker<'_>>,
     builds: &build::Builds,
     files: &FileTree,
     examples: bool,
@@ -115,9 +163,9 @@ fn by_form(
         return Ok(nothing_run(bench.task, FailReason::NoCodeFound, Some(message)));
     }
     match &bench.task.proceedings {
-        Proceedings::Call { settings, examples: visible, sealed } => {
+        Proceedings::Call { settings, examples: visible, sealed, .. } => {
             let visible = if examples { visible.as_slice() } else { &[] };
-            call::judge(bench, settings, files, sealed, visible)
+            call::judge(bench, settings, checker, files, sealed, visible)
         }
         Proceedings::Program { examples: visible, sealed, .. } => {
             let visible = if examples { visible.as_slice() } else { &[] };

@@ -6,10 +6,13 @@
 mod bench;
 mod build;
 mod call;
+mod checker;
+mod driver;
 mod folder;
 mod judge;
 mod outcome;
 mod program;
+mod stability;
 mod tools;
 
 pub use folder::{FolderError, read_docket, read_folder};

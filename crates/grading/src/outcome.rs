@@ -11,15 +11,9 @@ pub const TIMEOUTS_MAX: usize = 2;
 /// Every sealed test, failed for one reason without being run.
 pub fn nothing_run(task: &Task, reason: FailReason, message: Option<String>) -> Judgement {
     let not_run = |(name, points): (&String, f64)| TestOutcome {
-        name: name.clone(),
-        visible: false,
         failed: Some(reason),
         summary: "not run".to_owned(),
-        input: String::new(),
-        expected: String::new(),
-        found: String::new(),
-        points,
-        usage: None,
+        ..TestOutcome::held(name, false, points)
     };
     let tests = match &task.proceedings {
         Proceedings::Call { sealed, .. } => {

@@ -60,17 +60,7 @@ fn not_run(case: &Case, visible: bool) -> TestOutcome {
 }
 
 fn empty(case: &Case, visible: bool) -> TestOutcome {
-    TestOutcome {
-        name: case.name.clone(),
-        visible,
-        failed: None,
-        summary: String::new(),
-        input: input(case),
-        expected: String::new(),
-        found: String::new(),
-        points: case.points,
-        usage: None,
-    }
+    TestOutcome { input: input(case), ..TestOutcome::held(&case.name, visible, case.points) }
 }
 
 fn input(case: &Case) -> String {

@@ -122,7 +122,8 @@ pub fn prepare(path: &Path, options: &PrepareOptions<'_>) -> Result<Preparation,
     let recipes = read_recipes(&plan, base)?;
     let dockets = read_dockets(&plan, base, &recipes)?;
     let all = || dockets.iter().flat_map(|docket| docket.tasks.iter().map(move |it| (docket, it)));
-    let tools = Toolbox::find(&recipes, all().map(|(_, task)| task.language.as_str()));
+    let languages = all().flat_map(|(_, task)| task.languages(&recipes));
+    let tools = Toolbox::find(&recipes, languages);
     let folders = plan.docket.folders().iter().map(|folder| base.join(folder));
     if let Some(folder) = folders.into_iter().find(|folder| tools.shows(folder)) {
         return Err(PrepareError::Exposed(folder));

@@ -59,6 +59,8 @@ fn judgement(verdict: Verdict) -> Judgement {
         expected: "2".into(),
         found: "4".into(),
         points: 2.0,
+        share: None,
+        unstable: None,
         usage: None,
     };
     let held = TestOutcome { failed: None, points: 1.0, ..test.clone() };

@@ -28,6 +28,6 @@ pub use inner::{is_stage, is_system, stage_main};
 pub use job::{
     Accounting, Caps, Captured, Collect, DRIVER, Ending, Job, LimitHit, Outcome, SandboxError, WORK,
 };
-pub use running::{Frame, Running};
+pub use running::{Allowed, Frame, Running};
 pub use sandbox::{Demand, Sandbox};
 pub use tier::{Layer, State, Tier};

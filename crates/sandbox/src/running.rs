@@ -22,6 +22,15 @@ const GRACE: Duration = Duration::from_secs(60);
 /// Most bytes read from a stream in one go.
 const CHUNK: usize = 64 << 10;
 
+/// How long a program may take for one exchange.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Allowed {
+    /// By the clock on the wall.
+    pub wall: Duration,
+    /// Processor time.
+    pub cpu: Duration,
+}
+
 /// One message on the channel of a run.
 #[derive(Debug, PartialEq, Eq)]
 pub enum Frame {
@@ -49,7 +58,8 @@ pub struct Running<'s> {
     output_cap: u64,
     /// Whether the warden was told that the output limit is reached.
     ended_for_output: bool,
-    wall: Duration,
+    /// Where in standard output the current lap begins.
+    printed_from: usize,
     deadline: Instant,
     report: Option<Report>,
 }
@@ -103,22 +113,30 @@ pub(crate) fn start<'s>(
         collected,
         output_cap: job.caps.output,
         ended_for_output: false,
-        wall: job.caps.wall,
+        printed_from: 0,
         deadline: Instant::now() + job.caps.wall + GRACE,
         report: None,
     })
 }
 
 impl Running<'_> {
-    /// Sends one line on the channel, starts a new lap of the time limits, and waits for one line
-    /// of at most `most` bytes to come back.
+    /// Sends one line on the channel, starts a new lap with limits of its own, and waits for one
+    /// line of at most `most` bytes to come back.
     ///
     /// # Errors
     /// When the stage cannot be talked to.
-    pub fn exchange(&mut self, line: &[u8], most: usize) -> Result<Frame, SandboxError> {
+    pub fn exchange(
+        &mut self,
+        line: &[u8],
+        most: usize,
+        allowed: Allowed,
+    ) -> Result<Frame, SandboxError> {
         // A stage that is gone is noticed below, as the end of the channel.
-        let _ = wire::send(self.control.as_fd(), &Order::Lap, &[]);
-        self.deadline = Instant::now() + self.wall + GRACE;
+        let Allowed { wall, cpu } = allowed;
+        let _ = wire::send(self.control.as_fd(), &Order::Lap { wall, cpu }, &[]);
+        self.deadline = Instant::now() + wall + GRACE;
+        self.stdout.drain(self.output_cap);
+        self.printed_from = self.stdout.captured.bytes.len();
         let mut unsent = [line, b"\n"].concat();
         let mut scanned = 0;
         loop {
@@ -138,6 +156,12 @@ impl Running<'_> {
             }
             self.pump(&mut unsent)?;
         }
+    }
+
+    /// What was written to standard output since the last line was sent, as far as it was kept.
+    pub fn printed(&mut self) -> &[u8] {
+        self.stdout.drain(self.output_cap);
+        &self.stdout.captured.bytes[self.printed_from..]
     }
 
     /// Ends the program, whatever it does.

@@ -57,8 +57,8 @@ pub struct Spec {
 /// What the tool says during a run.
 #[derive(Debug, Clone, Copy, Serialize, Deserialize)]
 pub enum Order {
-    /// Time counts from now on.
-    Lap,
+    /// Time counts from now on, up to these limits of the wall clock and of processor time.
+    Lap { wall: Duration, cpu: Duration },
     /// End it, for this reason.
     Kill(LimitHit),
 }

@@ -10,8 +10,8 @@ use std::time::{Duration, Instant};
 
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_sandbox::{
-    Archive, Caps, Collect, Demand, Ending, Frame, Job, LimitHit, Outcome, Running, Sandbox,
-    SandboxError, Tier,
+    Allowed, Archive, Caps, Collect, Demand, Ending, Frame, Job, LimitHit, Outcome, Running,
+    Sandbox, SandboxError, Tier,
 };
 
 /// The full tier, shared by all tests.
@@ -30,6 +30,9 @@ fn run(job: &Job<'_>) -> Result<Outcome, SandboxError> {
 fn start(job: &Job<'_>) -> Result<Running<'static>, SandboxError> {
     sandbox().start(job)
 }
+
+/// What [`caps`] allow, for one exchange.
+const ALLOWED: Allowed = Allowed { wall: Duration::from_secs(4), cpu: Duration::from_secs(2) };
 
 fn caps() -> Caps {
     Caps {
@@ -332,14 +335,17 @@ fn the_channel_carries_lines_and_each_gets_its_own_time() {
     let job = Job { channel: true, show: vec![folder], ..job(&[&program, "-c", script]) };
     let mut running = start(&job).unwrap();
     for _ in 0..4 {
-        assert_eq!(running.exchange(b"tide", 100).unwrap(), Frame::Line(b"<tide".to_vec()));
+        assert_eq!(
+            running.exchange(b"tide", 100, ALLOWED).unwrap(),
+            Frame::Line(b"<tide".to_vec())
+        );
     }
-    assert_eq!(running.exchange(b"spin", 100).unwrap(), Frame::Closed);
+    assert_eq!(running.exchange(b"spin", 100, ALLOWED).unwrap(), Frame::Closed);
     let outcome = running.finish().unwrap();
     assert_eq!(outcome.limit, Some(LimitHit::Cpu));
     assert!(outcome.cpu > Duration::from_secs(5));
     let mut running = start(&job).unwrap();
-    assert_eq!(running.exchange(b"long", 100).unwrap(), Frame::TooLong);
+    assert_eq!(running.exchange(b"long", 100, ALLOWED).unwrap(), Frame::TooLong);
 }
 
 #[test]

@@ -219,25 +219,12 @@ impl Case {
     }
 
     fn same(&self, expected: &[u8], found: &[u8]) -> Result<(), TextMismatch> {
-        if self.compare == Compare::Exact {
-            return same_bytes(expected, found);
+        if self.compare != Compare::Number {
+            return same_text(self.compare, expected, found);
         }
         let (expected, found) = (String::from_utf8_lossy(expected), String::from_utf8_lossy(found));
-        match self.compare {
-            Compare::Exact | Compare::Lines => {
-                let lines = |text| trimmed_lines(text).collect::<Vec<_>>();
-                same_parts("line", &lines(&expected), &lines(&found), |a, b| a == b)
-            }
-            Compare::Tokens => {
-                let words = |text| str::split_whitespace(text).collect::<Vec<_>>();
-                same_parts("word", &words(&expected), &words(&found), |a, b| a == b)
-            }
-            Compare::Number => {
-                let words = |text| str::split_whitespace(text).collect::<Vec<_>>();
-                let near = |a: &str, b: &str| a == b || self.near(a, b);
-                same_parts("word", &words(&expected), &words(&found), near)
-            }
-        }
+        let near = |a: &str, b: &str| a == b || self.near(a, b);
+        same_parts("word", &words(&expected), &words(&found), near)
     }
 
     fn near(&self, a: &str, b: &str) -> bool {
@@ -246,6 +233,29 @@ impl Case {
             _ => false,
         }
     }
+}
+
+/// Compares texts; numbers are compared as words.
+pub(super) fn same_text(
+    compare: Compare,
+    expected: &[u8],
+    found: &[u8],
+) -> Result<(), TextMismatch> {
+    let texts = (String::from_utf8_lossy(expected), String::from_utf8_lossy(found));
+    match compare {
+        Compare::Exact => same_bytes(expected, found),
+        Compare::Lines => {
+            let lines = |text| trimmed_lines(text).collect::<Vec<_>>();
+            same_parts("line", &lines(&texts.0), &lines(&texts.1), |a, b| a == b)
+        }
+        Compare::Tokens | Compare::Number => {
+            same_parts("word", &words(&texts.0), &words(&texts.1), |a, b| a == b)
+        }
+    }
+}
+
+fn words(text: &str) -> Vec<&str> {
+    text.split_whitespace().collect()
 }
 
 /// Lines without the white space at their ends, and without blank lines at the end of the text.

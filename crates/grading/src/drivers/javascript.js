@@ -113,26 +113,31 @@ const load = async (order) => {
     wanted = wanted === undefined || wanted === null ? undefined : wanted[part];
   }
   if (typeof wanted !== 'function') throw new ReferenceError(`the file does not define ${order.name}`);
-  return owner === undefined ? wanted : wanted.bind(owner);
+  return { wanted, owner };
 };
 
-const main = async () => {
-  let wanted;
-  try {
-    wanted = await load(parse(readLine()));
-    answer({ loaded: true });
-  } catch (error) {
-    answer({ failed: told(error) });
-    process.exit(0);
-  }
-  for (let line = readLine(); line !== null; line = readLine()) {
-    const order = parse(line);
-    const args = order.args.map(decode);
-    const named = Object.keys(order.kwargs).length ? [decode(order.kwargs)] : [];
+const isClass = (it) => /^class\b/.test(Function.prototype.toString.call(it));
+
+const takeSteps = async ({ wanted, owner }, steps) => {
+  let it;
+  const replies = [];
+  for (const step of steps) {
+    const args = step.args.map(decode);
+    const named = Object.keys(step.kwargs).length ? [decode(step.kwargs)] : [];
     let reply;
     try {
-      let value = wanted(...args, ...named);
+      let value;
+      if (step.act === 'get') value = it[step.name];
+      else if (step.act === 'method') value = it[step.name](...args, ...named);
+      else if (step.act === 'new' && isClass(wanted)) value = new wanted(...args, ...named);
+      else if (step.act === 'new' && wanted.prototype && Object.keys(wanted.prototype).length) {
+        value = new wanted(...args, ...named);
+      } else value = wanted.call(owner, ...args, ...named);
       if (value && typeof value.then === 'function') value = await value;
+      if (step.act === 'new') {
+        it = value;
+        value = null;
+      }
       reply = { value: encode(value) };
     } catch (error) {
       reply = { raised: told(error) };
@@ -142,7 +147,22 @@ const main = async () => {
     } catch (error) {
       reply = { raised: told(error), args: [] };
     }
-    answer(reply);
+    replies.push(reply);
+  }
+  return replies;
+};
+
+const main = async () => {
+  let loaded;
+  try {
+    loaded = await load(parse(readLine()));
+    answer({ loaded: true });
+  } catch (error) {
+    answer({ failed: told(error) });
+    process.exit(0);
+  }
+  for (let line = readLine(); line !== null; line = readLine()) {
+    answer({ steps: await takeSteps(loaded, parse(line).steps) });
   }
   process.exit(0);
 };

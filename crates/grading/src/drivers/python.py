@@ -114,6 +114,47 @@ def load(order):
     return wanted
 
 
+def waited(value):
+    """The value, or what it gives when it is waited for."""
+    if not inspect.isawaitable(value):
+        return value
+    import asyncio
+
+    async def wait(it):
+        return await it
+
+    return asyncio.run(wait(value))
+
+
+def take_steps(wanted, steps, folder):
+    it, replies = None, []
+    for step in steps:
+        args = [decode(x) for x in step["args"]]
+        kwargs = {k: decode(v) for k, v in step["kwargs"].items()}
+        act = step["act"]
+        try:
+            if act == "get":
+                value = getattr(it, step["name"])
+            else:
+                made_by = getattr(it, step["name"]) if act == "method" else wanted
+                value = waited(made_by(*args, **kwargs))
+            if act == "new":
+                it = value
+                value = None
+            reply = {"value": encode(value)}
+        except BaseException as error:
+            reply = {"raised": told(error, folder)}
+        try:
+            reply["args"] = [encode(x) for x in args]
+        except BaseException as error:
+            reply = {"raised": told(error, folder), "args": []}
+        replies.append(reply)
+    return replies
+
+
+REPLIED = 77
+
+
 def main():
     channel = os.fdopen(3, "rb+", buffering=0)
     os.set_inheritable(3, False)
@@ -130,33 +171,34 @@ def main():
         while line:
             line = line[channel.write(line):]
 
-    try:
-        wanted = load(json.loads(reader.readline()))
+    def try_to_load(order):
+        try:
+            return load(order)
+        except BaseException as error:
+            answer({"failed": told(error, folder)})
+            return None
+
+    order = json.loads(reader.readline())
+    if not order["isolate"]:
+        wanted = try_to_load(order)
+        if wanted is None:
+            os._exit(0)
         answer({"loaded": True})
-    except BaseException as error:
-        answer({"failed": told(error, folder)})
+        for line in reader:
+            answer({"steps": take_steps(wanted, json.loads(line)["steps"], folder)})
         os._exit(0)
+    # Nothing of the candidate's runs in this process: each call is served by a copy of it.
+    answer({"loaded": True})
     for line in reader:
-        order = json.loads(line)
-        args = [decode(x) for x in order["args"]]
-        kwargs = {k: decode(v) for k, v in order["kwargs"].items()}
-        try:
-            value = wanted(*args, **kwargs)
-            if inspect.isawaitable(value):
-                import asyncio
-
-                async def wait(it):
-                    return await it
-
-                value = asyncio.run(wait(value))
-            reply = {"value": encode(value)}
-        except BaseException as error:
-            reply = {"raised": told(error, folder)}
-        try:
-            reply["args"] = [encode(x) for x in args]
-        except BaseException as error:
-            reply = {"raised": told(error, folder), "args": []}
-        answer(reply)
+        child = os.fork()
+        if child == 0:
+            wanted = try_to_load(order)
+            if wanted is not None:
+                answer({"steps": take_steps(wanted, json.loads(line)["steps"], folder)})
+            os._exit(REPLIED)
+        status = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+        if status != REPLIED:
+            answer({"ended": status})
     os._exit(0)
 
 

@@ -286,7 +286,8 @@ impl Watch<'_> {
     /// Follows what the tool says. `false` when the tool is gone.
     fn obey(&mut self, control: BorrowedFd<'_>) -> bool {
         match wire::receive::<Order>(control) {
-            Ok(Some((Order::Lap, _))) => {
+            Ok(Some((Order::Lap { wall, cpu }, _))) => {
+                (self.caps.wall, self.caps.cpu) = (wall, cpu);
                 self.lap_started = Instant::now();
                 self.lap_cpu = self.look().cpu;
                 true

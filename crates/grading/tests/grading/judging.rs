@@ -1,71 +1,12 @@
-//! Tasks and answers in, judgements out, through the real sandbox and the real languages.
-
-#![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
-
-use std::path::Path;
+//! Every language, every kind of value, every reason.
 
 use fairtrial_core::docket::Docket;
-use fairtrial_core::judgement::Judgement;
 use fairtrial_core::recipe::Recipes;
-use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_grading::{Judge, Toolbox, limits_of, read_folder};
-use fairtrial_sandbox::{Demand, Sandbox};
 
-const PASS: Verdict = Verdict::Pass;
-
-fn fail(reason: FailReason) -> Verdict {
-    Verdict::Fail(reason)
-}
-
-fn tree(files: &[(&str, &str)]) -> FileTree {
-    files
-        .iter()
-        .map(|(path, text)| (RelPath::parse(path).unwrap(), text.as_bytes().to_vec()))
-        .collect()
-}
-
-fn sandbox() -> Sandbox {
-    Sandbox::open(Path::new(env!("CARGO_BIN_EXE_grading-stage")), Demand::Confined).unwrap()
-}
-
-/// Judges an answer to a task that is made on the spot.
-fn judge(
-    form: &str,
-    language: &str,
-    file: &str,
-    sealed: &str,
-    answer: &[(&str, &str)],
-) -> Judgement {
-    let name = if form == "call" { "name = \"f\"\n" } else { "" };
-    let brief = format!(
-        "+++\ntitle = \"T\"\nform = \"{form}\"\nlanguage = \"{language}\"\ncategory = \"c\"\n\
-         difficulty = 1\n[{form}]\nfile = \"{file}\"\n{name}[limits]\ntime = 1\nmemory = 192\n\
-         processes = 48\n+++\nDo it.\n"
-    );
-    let lines = if form == "call" { "t/sealed/calls.jsonl" } else { "t/sealed/cases.jsonl" };
-    let files = tree(&[
-        ("docket.toml", "title = \"D\""),
-        ("t/brief.md", &brief),
-        (lines, sealed),
-        ("t/given/depths.txt", "3\n5\n"),
-    ]);
-    let recipes = Recipes::shipped();
-    let docket = Docket::parse("d", &files, &recipes).unwrap();
-    let tools = Toolbox::find(&recipes, [language].into_iter());
-    tools.get(language).unwrap();
-    let task = &docket.tasks[0];
-    let limits = limits_of(&docket, task, &Default::default());
-    Judge::new(recipes, tools, sandbox()).judge(task, &tree(answer), limits, false)
-}
-
-fn python(sealed: &str, code: &str) -> Judgement {
-    judge("call", "python", "a.py", sealed, &[("a.py", code)])
-}
-
-fn javascript(sealed: &str, code: &str) -> Judgement {
-    judge("call", "javascript", "a.js", sealed, &[("a.js", code)])
-}
+use crate::bed::{PASS, fail, javascript, judge, python, sandbox, tree};
 
 /// A value of every kind, and what it must come back as.
 const VALUES: &str = r#"[null, true, false, 0, -7, 3.25, 9007199254740993, "å\u0000\"", [], [[1]],

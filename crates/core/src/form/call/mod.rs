@@ -1,13 +1,19 @@
 //! Sealed calls: arguments that go in, and what must come back.
 //!
-//! The expectation stays here, on the outside. What the candidate's process sees are arguments.
+//! A call is one step, or several on one object. The expectation stays here, on the outside. What
+//! the candidate's process sees are arguments.
+
+mod line;
+
+use std::time::Duration;
 
 use serde::Deserialize;
-use serde_json::Value as Json;
+use serde_json::{Value as Json, json};
 
-use crate::source::{SourceError, parse_jsonl};
+pub use self::line::{parse_calls, parse_example};
+use super::program::{Compare, TextMismatch, same_text};
 use crate::tree::RelPath;
-use crate::value::{Mismatch, Order, Rules, Value, compare, from_json, from_toml};
+use crate::value::{Mismatch, Order, Rules, Value, compare, to_json};
 
 /// The `[call]` table of a brief.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
@@ -15,8 +21,15 @@ use crate::value::{Mismatch, Order, Rules, Value, compare, from_json, from_toml}
 pub struct CallSettings {
     /// The file that the answer gives.
     pub file: RelPath,
-    /// The function in it; `Name.method` reaches into a class or an object.
+    /// The function in it, or the class where calls have steps; `Name.method` reaches into a class
+    /// or an object.
     pub name: String,
+    /// Whether every call gets a process of its own, in which nothing else has happened.
+    #[serde(default)]
+    pub isolate: bool,
+    /// A program in `sealed/` that judges what a call came to, where no value can be written down.
+    #[serde(default)]
+    pub checker: Option<RelPath>,
 }
 
 /// One call with its expectation.
@@ -24,6 +37,23 @@ pub struct CallSettings {
 pub struct Call {
     /// What people call it; `call 3` without a name of its own.
     pub name: String,
+    /// What is done, in order; never empty. A plain call is one step.
+    pub steps: Vec<Step>,
+    /// What must be printed on standard output meanwhile; `None` when nobody asks.
+    pub prints: Option<String>,
+    /// What the checker is told beside what the call came to; `None` when it is not asked.
+    pub check: Option<Json>,
+    /// Processor time that it may take; `None` for the task's.
+    pub time: Option<Duration>,
+    /// Its weight in partial credit.
+    pub points: f64,
+}
+
+/// One thing that is done, and what must come of it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Step {
+    /// What is done.
+    pub action: Action,
     /// Arguments by place.
     pub args: Vec<Value>,
     /// Arguments by name.
@@ -34,22 +64,33 @@ pub struct Call {
     pub args_after: Option<Vec<Value>>,
     /// What is forgiven.
     pub rules: Rules,
-    /// Its weight in partial credit.
-    pub points: f64,
 }
 
-/// What a call must come to.
+/// What a step does.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Action {
+    /// Calls the task's function.
+    Function,
+    /// Makes an object of the task's class; later steps use the one that was made last.
+    New,
+    /// Calls a method of the object.
+    Method(String),
+    /// Reads a property of the object.
+    Get(String),
+}
+
+/// What a step must come to.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Expected {
     /// Any of these values.
     OneOf(Vec<Value>),
     /// An error of this name, or of a kind derived from it.
     Raises(String),
-    /// Nothing is asked of the value, only of the arguments afterwards.
+    /// Nothing is asked of the value.
     AnyValue,
 }
 
-/// What a call came to.
+/// What a step came to.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Returned {
     /// It gave a value.
@@ -64,6 +105,15 @@ pub enum Returned {
     },
 }
 
+/// What the candidate's process says of one step.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Reply {
+    /// What came back.
+    pub returned: Returned,
+    /// What the arguments are now.
+    pub args: Vec<Value>,
+}
+
 /// How a call was judged.
 #[derive(Debug, Clone, PartialEq)]
 pub enum CallOutcome {
@@ -73,6 +123,8 @@ pub enum CallOutcome {
     WrongValue(Mismatch),
     /// The arguments afterwards are not as expected.
     WrongArguments(Mismatch),
+    /// Something else was printed.
+    WrongPrint(TextMismatch),
     /// It raised where a value was expected, or raised something else.
     Raised {
         /// The name of what it raised.
@@ -87,143 +139,56 @@ pub enum CallOutcome {
         /// What came back instead.
         found: Value,
     },
-}
-
-/// One line of `sealed/calls.jsonl`, or one `[[example]]` of a brief.
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct CallLine {
-    name: Option<String>,
-    #[serde(default)]
-    args: Vec<Json>,
-    #[serde(default)]
-    kwargs: serde_json::Map<String, Json>,
-    #[serde(default, deserialize_with = "present")]
-    returns: Option<Json>,
-    raises: Option<String>,
-    one_of: Option<Vec<Json>>,
-    args_after: Option<Vec<Json>>,
-    tolerance: Option<f64>,
-    any_order: Option<AnyOrder>,
-    points: Option<f64>,
-}
-
-/// Keeps an explicit `null` apart from a key that is not there.
-fn present<'de, D: serde::Deserializer<'de>>(from: D) -> Result<Option<Json>, D::Error> {
-    Json::deserialize(from).map(Some)
-}
-
-#[derive(Debug, Deserialize)]
-#[serde(untagged, expecting = "`any_order` is true, false or \"deep\"")]
-enum AnyOrder {
-    Flag(bool),
-    Word(String),
-}
-
-/// Reads `sealed/calls.jsonl`.
-///
-/// # Errors
-/// With the line: bad JSON, an unknown key, a call without or with two expectations.
-pub fn parse_calls(file: &str, text: &str) -> Result<Vec<Call>, SourceError> {
-    let lines: Vec<(usize, CallLine)> = parse_jsonl(file, text)?;
-    if lines.is_empty() {
-        return Err(SourceError::whole(file, "it holds no call; one object a line is expected"));
-    }
-    let calls = lines.into_iter().enumerate().map(|(index, (line, call))| {
-        call.settle(index + 1).map_err(|message| SourceError::at_line(file, line, message))
-    });
-    calls.collect()
-}
-
-/// Reads one `[[example]]` table.
-///
-/// # Errors
-/// As [`parse_calls`], without a line.
-pub fn parse_example(table: &toml::Value, number: usize) -> Result<Call, String> {
-    let json = example_json(table)?;
-    let line: CallLine = serde_json::from_value(json).map_err(|error| error.to_string())?;
-    let mut call = line.settle(number)?;
-    if table.get("name").is_none() {
-        call.name = format!("example {number}");
-    }
-    Ok(call)
-}
-
-/// An example as JSON, with its values in the forms that survive JSON.
-fn example_json(table: &toml::Value) -> Result<Json, String> {
-    let Some(table) = table.as_table() else {
-        return Err("an example is a table".to_owned());
-    };
-    let mut out = serde_json::Map::new();
-    for (key, value) in table {
-        let json = match (key.as_str(), value) {
-            ("kwargs", toml::Value::Table(inner)) => {
-                let pairs = inner.iter().map(|(key, it)| Ok((key.clone(), value_json(it)?)));
-                Json::Object(pairs.collect::<Result<_, String>>()?)
-            }
-            ("args" | "one_of" | "args_after", toml::Value::Array(items)) => {
-                Json::Array(items.iter().map(value_json).collect::<Result<_, String>>()?)
-            }
-            ("returns", value) => value_json(value)?,
-            (_, value) => serde_json::to_value(value).map_err(|error| error.to_string())?,
-        };
-        out.insert(key.clone(), json);
-    }
-    Ok(Json::Object(out))
-}
-
-fn value_json(value: &toml::Value) -> Result<Json, String> {
-    from_toml(value).map(|it| crate::value::to_json(&it)).map_err(|error| error.to_string())
-}
-
-impl CallLine {
-    fn settle(self, number: usize) -> Result<Call, String> {
-        let read = |json| from_json(json).map_err(|error| error.to_string());
-        let read_all =
-            |items: Vec<Json>| items.into_iter().map(read).collect::<Result<Vec<_>, _>>();
-        let order = match &self.any_order {
-            None | Some(AnyOrder::Flag(false)) => Order::Counts,
-            Some(AnyOrder::Flag(true)) => Order::AnyOutside,
-            Some(AnyOrder::Word(word)) if word == "deep" => Order::AnyEverywhere,
-            Some(AnyOrder::Word(word)) => {
-                return Err(format!("`any_order` is true, false or \"deep\", not `{word}`"));
-            }
-        };
-        if self.tolerance.is_some_and(|it| !(it >= 0.0 && it.is_finite())) {
-            return Err("`tolerance` is a number of at least 0".to_owned());
-        }
-        let points = self.points.unwrap_or(1.0);
-        if !(points >= 0.0 && points.is_finite()) {
-            return Err("`points` is a number of at least 0".to_owned());
-        }
-        let expected = match (self.returns, self.raises, self.one_of) {
-            (Some(value), None, None) => Expected::OneOf(vec![read(value)?]),
-            (None, Some(kind), None) => Expected::Raises(kind),
-            (None, None, Some(values)) if !values.is_empty() => Expected::OneOf(read_all(values)?),
-            (None, None, None) if self.args_after.is_some() => Expected::AnyValue,
-            (None, None, _) => {
-                return Err(
-                    "an expectation is missing: one of `returns`, `raises`, `one_of` (not \
-                            empty), or `args_after` alone"
-                        .to_owned(),
-                );
-            }
-            _ => return Err("only one of `returns`, `raises` and `one_of` may be there".to_owned()),
-        };
-        let kwargs = self.kwargs.into_iter().map(|(key, json)| Ok((key, read(json)?)));
-        Ok(Call {
-            name: self.name.unwrap_or_else(|| format!("call {number}")),
-            args: read_all(self.args)?,
-            kwargs: kwargs.collect::<Result<_, String>>()?,
-            expected,
-            args_after: self.args_after.map(read_all).transpose()?,
-            rules: Rules { tolerance: self.tolerance, order },
-            points,
-        })
-    }
+    /// Fewer steps were answered than were asked for.
+    StepsMissing,
 }
 
 impl Call {
+    /// What is sent to the process with the candidate's code. No expectation is in it.
+    #[must_use]
+    pub fn order(&self) -> Json {
+        let step = |step: &Step| {
+            let (act, name) = match &step.action {
+                Action::Function => ("function", ""),
+                Action::New => ("new", ""),
+                Action::Method(name) => ("method", name.as_str()),
+                Action::Get(name) => ("get", name.as_str()),
+            };
+            let kwargs = step.kwargs.iter().map(|(key, value)| (key.clone(), to_json(value)));
+            json!({
+                "act": act,
+                "name": name,
+                "args": step.args.iter().map(to_json).collect::<Vec<_>>(),
+                "kwargs": kwargs.collect::<serde_json::Map<_, _>>(),
+            })
+        };
+        json!({ "steps": self.steps.iter().map(step).collect::<Vec<_>>() })
+    }
+
+    /// Judges what came back, step by step, then what was printed. Gives the index of the step that
+    /// the outcome is of.
+    #[must_use]
+    pub fn judge(&self, replies: &[Reply], printed: &[u8]) -> (usize, CallOutcome) {
+        for (index, step) in self.steps.iter().enumerate() {
+            let outcome = match replies.get(index) {
+                Some(reply) => step.judge(&reply.returned, &reply.args),
+                None => CallOutcome::StepsMissing,
+            };
+            if outcome != CallOutcome::Holds {
+                return (index, outcome);
+            }
+        }
+        let last = self.steps.len() - 1;
+        if let Some(expected) = &self.prints
+            && let Err(mismatch) = same_text(Compare::Lines, expected.as_bytes(), printed)
+        {
+            return (last, CallOutcome::WrongPrint(mismatch));
+        }
+        (last, CallOutcome::Holds)
+    }
+}
+
+impl Step {
     /// Judges what came back. `args_after` is what the process says its arguments are now.
     #[must_use]
     pub fn judge(&self, returned: &Returned, args_after: &[Value]) -> CallOutcome {
@@ -272,8 +237,12 @@ mod tests {
     use super::*;
     use crate::value::parse_line;
 
-    fn only(line: &str) -> Call {
+    fn call(line: &str) -> Call {
         parse_calls("c.jsonl", line).unwrap().remove(0)
+    }
+
+    fn only(line: &str) -> Step {
+        call(line).steps.remove(0)
     }
 
     fn holds(line: &str, returned: &str, after: &str) -> bool {
@@ -316,6 +285,12 @@ mod tests {
             (r#"{"returns": 1, "tolerance": -1}"#, "tolerance"),
             (r#"{"returns": {"$tupel": []}}"#, "$tuple"),
             ("", "no call"),
+            (r#"{"steps": []}"#, "at least one step"),
+            (r#"{"steps": [{"call": "f", "returns": 1}]}"#, "begins with `new`"),
+            (r#"{"steps": [{"new": []}], "returns": 1}"#, "belong to its steps"),
+            (r#"{"steps": [{"new": []}, {"get": "x", "args": [1]}]}"#, "`get` takes no"),
+            (r#"{"steps": [{"new": []}, {"get": "x", "call": "y"}]}"#, "exactly one of"),
+            (r#"{"returns": 1, "time": 0}"#, "above 0"),
         ] {
             let error = parse_calls("c.jsonl", line).unwrap_err().to_string();
             assert!(error.contains(part), "{line}: {error}");
@@ -327,9 +302,30 @@ mod tests {
         let table: toml::Value =
             toml::from_str("args = [nan, [1]]\nreturns = { \"$tuple\" = [1, inf] }").unwrap();
         let call = parse_example(&table, 1).unwrap();
-        assert!(matches!(call.args[0], Value::Float(f) if f.is_nan()));
+        assert!(matches!(call.steps[0].args[0], Value::Float(f) if f.is_nan()));
         let tuple = Value::Tuple(vec![Value::Int(1), Value::Float(f64::INFINITY)]);
-        assert_eq!(call.expected, Expected::OneOf(vec![tuple]));
+        assert_eq!(call.steps[0].expected, Expected::OneOf(vec![tuple]));
         assert_eq!(call.name, "example 1");
+    }
+
+    #[test]
+    fn steps_are_judged_in_order_and_what_was_printed_last() {
+        let call = call(
+            r#"{"steps": [{"new": [2]}, {"call": "put", "args": ["a"], "returns": true},
+                {"get": "size", "returns": 1}], "prints": "put a\n", "time": 0.5}"#
+                .replace('\n', " ")
+                .as_str(),
+        );
+        let reply = |value| Reply { returned: Returned::Value(value), args: Vec::new() };
+        let made = reply(Value::Opaque("Hold".into()));
+        let right = [made.clone(), reply(Value::Bool(true)), reply(Value::Int(1))];
+        assert_eq!(call.judge(&right, b"put a"), (2, CallOutcome::Holds));
+        assert!(matches!(call.judge(&right, b"put b"), (2, CallOutcome::WrongPrint(_))));
+        let wrong = [made.clone(), reply(Value::Bool(false)), reply(Value::Int(1))];
+        assert!(matches!(call.judge(&wrong, b""), (1, CallOutcome::WrongValue(_))));
+        assert_eq!(call.judge(&right[..2], b""), (2, CallOutcome::StepsMissing));
+        assert_eq!(call.time, Some(Duration::from_millis(500)));
+        let order = call.order().to_string();
+        assert!(order.contains(r#""act":"method""#) && !order.contains("true"), "{order}");
     }
 }

@@ -1,0 +1,91 @@
+//! What the tests of this folder share.
+
+use std::path::Path;
+
+use fairtrial_core::docket::Docket;
+use fairtrial_core::judgement::Judgement;
+use fairtrial_core::recipe::Recipes;
+use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::verdict::{FailReason, Verdict};
+use fairtrial_grading::{Judge, Toolbox, limits_of};
+use fairtrial_sandbox::{Demand, Sandbox};
+
+pub const PASS: Verdict = Verdict::Pass;
+
+pub fn fail(reason: FailReason) -> Verdict {
+    Verdict::Fail(reason)
+}
+
+pub fn tree(files: &[(&str, &str)]) -> FileTree {
+    files
+        .iter()
+        .map(|(path, text)| (RelPath::parse(path).unwrap(), text.as_bytes().to_vec()))
+        .collect()
+}
+
+pub fn sandbox() -> Sandbox {
+    Sandbox::open(Path::new(env!("CARGO_BIN_EXE_grading-stage")), Demand::Confined).unwrap()
+}
+
+/// A task that is made on the spot.
+#[derive(Clone, Default)]
+pub struct Bench<'a> {
+    pub form: &'a str,
+    pub language: &'a str,
+    pub file: &'a str,
+    /// Lines at the head of the brief.
+    pub head: &'a str,
+    /// Lines of the form's table.
+    pub table: &'a str,
+    /// Files below `sealed/`.
+    pub sealed: &'a [(&'a str, &'a str)],
+}
+
+impl Bench<'_> {
+    /// Judges an answer.
+    pub fn judge(&self, answer: &[(&str, &str)]) -> Judgement {
+        let Bench { form, language, file, head, table, sealed } = self;
+        let brief = format!(
+            "+++\ntitle = \"T\"\nform = \"{form}\"\nlanguage = \"{language}\"\ncategory = \"c\"\n\
+             difficulty = 1\n{head}\n[{form}]\nfile = \"{file}\"\n{table}\n[limits]\ntime = 1\n\
+             memory = 192\nprocesses = 48\n+++\nDo it.\n"
+        );
+        let sealed: Vec<(String, &str)> =
+            sealed.iter().map(|(path, text)| (format!("t/sealed/{path}"), *text)).collect();
+        let mut files = vec![
+            ("docket.toml", "title = \"D\""),
+            ("t/brief.md", brief.as_str()),
+            ("t/given/depths.txt", "3\n5\n"),
+        ];
+        files.extend(sealed.iter().map(|(path, text)| (path.as_str(), *text)));
+        let recipes = Recipes::shipped();
+        let docket = Docket::parse("d", &tree(&files), &recipes).unwrap();
+        let task = &docket.tasks[0];
+        let tools = Toolbox::find(&recipes, task.languages(&recipes).into_iter());
+        tools.get(language).unwrap();
+        let limits = limits_of(&docket, task, &Default::default());
+        Judge::new(recipes, tools, sandbox()).judge(task, &tree(answer), limits, false)
+    }
+}
+
+/// Judges an answer to a task of calls or cases.
+pub fn judge(
+    form: &str,
+    language: &str,
+    file: &str,
+    sealed: &str,
+    answer: &[(&str, &str)],
+) -> Judgement {
+    let (table, lines) =
+        if form == "call" { ("name = \"f\"", "calls.jsonl") } else { ("", "cases.jsonl") };
+    let sealed = &[(lines, sealed)];
+    Bench { form, language, file, head: "", table, sealed }.judge(answer)
+}
+
+pub fn python(sealed: &str, code: &str) -> Judgement {
+    judge("call", "python", "a.py", sealed, &[("a.py", code)])
+}
+
+pub fn javascript(sealed: &str, code: &str) -> Judgement {
+    judge("call", "javascript", "a.js", sealed, &[("a.js", code)])
+}

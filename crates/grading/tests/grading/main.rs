@@ -1,0 +1,7 @@
+//! Tasks and answers in, judgements out, through the real sandbox and the real languages.
+
+#![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
+
+mod bed;
+mod calls;
+mod judging;
