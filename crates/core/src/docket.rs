@@ -10,6 +10,7 @@ use crate::digest::Digest;
 use crate::form::Form;
 use crate::form::call::{self, Call, CallSettings};
 use crate::form::program::{self, Case, ProgramSettings};
+use crate::form::tests::{LIST, SealedTests, TestsSettings, parse_list};
 use crate::limits::LimitSettings;
 use crate::recipe::Recipes;
 use crate::source::{SourceError, parse_toml, utf8};
@@ -101,6 +102,13 @@ pub enum Proceedings {
         /// What they may not.
         sealed: Vec<Case>,
     },
+    /// Unit tests.
+    Tests {
+        /// File and runner.
+        settings: TestsSettings,
+        /// What candidates may not see.
+        sealed: SealedTests,
+    },
 }
 
 /// One answer in `proofs/`. Its file or folder is called `right…` or `wrong…`.
@@ -121,6 +129,7 @@ impl Task {
         match self.proceedings {
             Proceedings::Call { .. } => Form::Call,
             Proceedings::Program { .. } => Form::Program,
+            Proceedings::Tests { .. } => Form::Tests,
         }
     }
 
@@ -130,6 +139,7 @@ impl Task {
         match &self.proceedings {
             Proceedings::Call { settings, .. } => &settings.file,
             Proceedings::Program { settings, .. } => &settings.file,
+            Proceedings::Tests { settings, .. } => &settings.file,
         }
     }
 
@@ -138,7 +148,7 @@ impl Task {
     pub fn languages<'a>(&'a self, recipes: &'a Recipes) -> Vec<&'a str> {
         let checker = match &self.proceedings {
             Proceedings::Call { settings, .. } => settings.checker.as_ref(),
-            Proceedings::Program { .. } => None,
+            Proceedings::Program { .. } | Proceedings::Tests { .. } => None,
         };
         let checker = checker.and_then(|file| recipes.by_extension(file.extension()));
         std::iter::once(self.language.as_str()).chain(checker).collect()
@@ -149,7 +159,16 @@ impl Task {
     pub fn wanted_name(&self) -> Option<&str> {
         match &self.proceedings {
             Proceedings::Call { settings, .. } => Some(&settings.name),
-            Proceedings::Program { .. } => None,
+            Proceedings::Program { .. } | Proceedings::Tests { .. } => None,
+        }
+    }
+
+    /// The runner of its unit tests, where it has any.
+    #[must_use]
+    pub fn runner(&self) -> Option<&str> {
+        match &self.proceedings {
+            Proceedings::Tests { settings, .. } => Some(&settings.runner),
+            _ => None,
         }
     }
 
@@ -159,6 +178,7 @@ impl Task {
         match &self.proceedings {
             Proceedings::Call { sealed, .. } => sealed.len(),
             Proceedings::Program { sealed, .. } => sealed.len(),
+            Proceedings::Tests { sealed, .. } => sealed.names.len(),
         }
     }
 }
@@ -184,6 +204,7 @@ struct BriefSettings {
     rerun_failures: u32,
     call: Option<CallSettings>,
     program: Option<ProgramSettings>,
+    tests: Option<TestsSettings>,
 }
 
 /// Most runs of a failed attempt's tests beyond the first.
@@ -279,6 +300,7 @@ fn proceedings_file(proceedings: &Proceedings) -> &RelPath {
     match proceedings {
         Proceedings::Call { settings, .. } => &settings.file,
         Proceedings::Program { settings, .. } => &settings.file,
+        Proceedings::Tests { settings, .. } => &settings.file,
     }
 }
 
@@ -332,11 +354,24 @@ fn check_settings(
         let language = &settings.language;
         return fail(format!("the form `call` is offered for {names}, not for `{language}`"));
     }
-    let (wants, other) = match settings.form {
-        Form::Call => (settings.call.is_some(), settings.program.is_some()),
-        Form::Program => (settings.program.is_some(), settings.call.is_some()),
+    if let Some(tests) = &settings.tests
+        && !recipe.runners.contains_key(&tests.runner)
+    {
+        let names = recipe.runners.keys().cloned().collect::<Vec<_>>().join(", ");
+        let (runner, language) = (&tests.runner, &settings.language);
+        return fail(if names.is_empty() {
+            format!("the form `tests` is not offered for `{language}`")
+        } else {
+            format!("unknown runner `{runner}`; `{language}` has {names}")
+        });
+    }
+    let tables = [settings.call.is_some(), settings.program.is_some(), settings.tests.is_some()];
+    let own = match settings.form {
+        Form::Call => tables[0],
+        Form::Program => tables[1],
+        Form::Tests => tables[2],
     };
-    if !wants || other {
+    if !own || tables.iter().filter(|there| **there).count() > 1 {
         let form = settings.form;
         return fail(format!("the form `{form}` needs a table `[{form}]`, and no other form's"));
     }
@@ -371,6 +406,18 @@ fn parse_proceedings(
             return Err(SourceError::whole(brief, message));
         }
         return Ok(Proceedings::Call { settings: call.clone(), checker, examples, sealed });
+    }
+    if let Some(tests) = &settings.tests {
+        if !settings.example.is_empty() {
+            let message = "the form `tests` has no `[[example]]`: put tests to be seen in `given/`";
+            return Err(SourceError::whole(brief, message));
+        }
+        let (text, file) = sealed(LIST)?;
+        let names = parse_list(&file, &text)?;
+        let mut files = below(files, "sealed/");
+        files.retain(|path, _| path.as_str() != LIST);
+        let sealed = SealedTests { files, names };
+        return Ok(Proceedings::Tests { settings: tests.clone(), sealed });
     }
     let (text, file) = sealed("cases.jsonl")?;
     let Some(program) = &settings.program else {

@@ -16,6 +16,7 @@ pub mod recipe;
 pub mod schedule;
 pub mod source;
 pub mod standings;
+pub mod testrun;
 pub mod tree;
 pub mod value;
 pub mod verdict;

@@ -67,6 +67,10 @@ fn instructions(task: &Task, recipe: &Recipe, version: &str, limits: &Limits) ->
             "Write a whole program, the file `{file}`, in {language}.\n\
              It is run with other input than shown."
         ),
+        Proceedings::Tests { .. } => format!(
+            "Write the file `{file}` in {language}.\n\
+             Unit tests that you do not see are run against it."
+        ),
     };
     let tag = recipe.tags.first().map_or("", String::as_str);
     format!(
@@ -85,6 +89,7 @@ fn examples(task: &Task) -> Vec<String> {
             examples.iter().map(|call| call_example(&settings.name, call, dialect)).collect()
         }
         Proceedings::Program { examples, .. } => examples.iter().map(case_example).collect(),
+        Proceedings::Tests { .. } => Vec::new(),
     }
 }
 

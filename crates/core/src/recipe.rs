@@ -5,6 +5,8 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use crate::source::{SourceError, parse_toml};
+use crate::testrun::ReportKind;
+use crate::tree::RelPath;
 
 /// What is known of one language. The commands are argument lists with `{…}` places to fill:
 /// `{tool}`, each name in `also`, `{file}`, `{stem}`, `{driver}`, `{heap_mib}` (three quarters of
@@ -39,12 +41,84 @@ pub struct Recipe {
     /// The command that serves single calls; empty where the form `call` is not offered.
     #[serde(default)]
     pub call: Vec<String>,
+    /// Runners of unit tests, by name.
+    #[serde(default)]
+    pub runners: BTreeMap<String, Runner>,
     /// Texts on standard error, or names of errors, that mean that memory ran out.
     #[serde(default)]
     pub memory_errors: Vec<String>,
     /// Environment set for build and run.
     #[serde(default)]
     pub env: BTreeMap<String, String>,
+}
+
+/// A runner of unit tests. Further places to fill: `{report}`, where a report is to be written
+/// when it is not printed; `{files}`, alone in its argument, for the sealed test files.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Runner {
+    /// Arguments with which the tool succeeds when the runner is there. Empty: it comes with the
+    /// tool.
+    #[serde(default)]
+    pub probe: Vec<String>,
+    /// Further programs that are needed, found on the search path.
+    #[serde(default)]
+    pub also: Vec<String>,
+    /// Files that are laid beside the answer, by path, such as a manifest.
+    #[serde(default)]
+    pub lay: BTreeMap<String, String>,
+    /// Commands that make something to run.
+    #[serde(default)]
+    pub build: Vec<Vec<String>>,
+    /// The command that runs the tests.
+    pub command: Vec<String>,
+    /// How it reports.
+    pub report: ReportKind,
+    /// The file that it reports to; empty: it prints the report, or one of our drivers sends it.
+    #[serde(default)]
+    pub file: String,
+    /// How canaries are written; empty: none are.
+    #[serde(default)]
+    pub canaries: String,
+    /// How the files are called that hold tests: `test_*.py`.
+    #[serde(default)]
+    pub pattern: String,
+    /// Exit statuses when tests failed; 0 when all held.
+    #[serde(default)]
+    pub failed_status: Vec<i32>,
+    /// Files that it picks up by itself, which are not taken from a candidate: names, or endings
+    /// after `*`.
+    #[serde(default)]
+    pub config: Vec<String>,
+    /// Environment set for build and run.
+    #[serde(default)]
+    pub env: BTreeMap<String, String>,
+}
+
+impl Runner {
+    /// Whether a file is one that the runner picks up by itself.
+    #[must_use]
+    pub fn is_config(&self, path: &RelPath) -> bool {
+        let name = path.as_str().rsplit('/').next().unwrap_or_default();
+        self.config.iter().any(|known| fits(known, name) || known == path.as_str())
+    }
+
+    /// Whether a file holds tests.
+    #[must_use]
+    pub fn is_test_file(&self, path: &RelPath) -> bool {
+        let name = path.as_str().rsplit('/').next().unwrap_or_default();
+        !self.pattern.is_empty() && fits(&self.pattern, name)
+    }
+}
+
+/// A name, with at most one `*`.
+fn fits(pattern: &str, name: &str) -> bool {
+    match pattern.split_once('*') {
+        None => pattern == name,
+        Some((head, tail)) => {
+            name.len() >= head.len() + tail.len() && name.starts_with(head) && name.ends_with(tail)
+        }
+    }
 }
 
 /// All languages known to a run, by name.
@@ -127,9 +201,9 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_shipped_recipes_cover_seven_languages() {
+    fn the_shipped_recipes_cover_eight_languages() {
         let recipes = Recipes::shipped();
-        assert_eq!(recipes.names(), "c, c++, java, javascript, python, rust, shell");
+        assert_eq!(recipes.names(), "c, c++, go, java, javascript, python, rust, shell");
         assert_eq!(recipes.by_tag("CPP"), Some("c++"));
         assert_eq!(recipes.by_extension("mjs"), Some("javascript"));
         assert_eq!(recipes.by_tag("text"), None);

@@ -82,6 +82,7 @@ impl Bench<'_> {
             ("file".to_owned(), file.as_str().to_owned()),
             ("stem".to_owned(), file.stem().to_owned()),
             ("driver".to_owned(), format!("{DRIVER}/driver.{}", file.extension())),
+            ("reporter".to_owned(), format!("{DRIVER}/reporter.{}", file.extension())),
             ("heap_mib".to_owned(), heap.max(16).to_string()),
         ];
         values.extend(self.tool.also.iter().map(|(name, path)| (name.clone(), text(path))));
@@ -96,7 +97,8 @@ impl Bench<'_> {
         command
     }
 
-    fn env(&self) -> BTreeMap<String, String> {
+    /// The environment of every program.
+    pub fn env(&self) -> BTreeMap<String, String> {
         let fixed = [
             ("PATH", "/usr/local/bin:/usr/bin:/bin"),
             ("HOME", fairtrial_sandbox::WORK),

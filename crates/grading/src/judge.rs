@@ -12,7 +12,7 @@ use crate::bench::{Bench, JudgeError};
 use crate::checker::Checker;
 use crate::outcome::nothing_run;
 use crate::tools::{ToolMissing, Toolbox};
-use crate::{build, call, program, stability};
+use crate::{build, call, program, stability, unit};
 
 /// Judges answers. One serves any number of threads.
 #[derive(Debug)]
@@ -72,7 +72,11 @@ impl Judge {
         limits: Limits,
         examples: bool,
     ) -> Judgement {
-        let tool = match self.tools.get(&task.language) {
+        let found = match task.runner() {
+            Some(runner) => self.tools.runner(&task.language, runner),
+            None => self.tools.get(&task.language),
+        };
+        let tool = match found {
             Ok(tool) => tool,
             Err(missing) => {
                 let bare = Judgement::bare(Verdict::Void(VoidReason::ToolMissing));
@@ -167,6 +171,7 @@ fn by_form(
             let visible = if examples { visible.as_slice() } else { &[] };
             call::judge(bench, settings, checker, files, sealed, visible)
         }
+        Proceedings::Tests { settings, sealed } => unit::judge(bench, settings, sealed, files),
         Proceedings::Program { examples: visible, sealed, .. } => {
             let visible = if examples { visible.as_slice() } else { &[] };
             let layer = match build::build(bench, builds, files)? {

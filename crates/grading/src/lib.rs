@@ -6,6 +6,7 @@
 mod bench;
 mod build;
 mod call;
+mod canaries;
 mod checker;
 mod driver;
 mod folder;
@@ -14,6 +15,7 @@ mod outcome;
 mod program;
 mod stability;
 mod tools;
+mod unit;
 
 pub use folder::{FolderError, read_docket, read_folder};
 pub use judge::{Judge, limits_of};

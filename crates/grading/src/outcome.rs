@@ -16,6 +16,9 @@ pub fn nothing_run(task: &Task, reason: FailReason, message: Option<String>) -> 
         ..TestOutcome::held(name, false, points)
     };
     let tests = match &task.proceedings {
+        Proceedings::Tests { sealed, .. } => {
+            sealed.names.iter().map(|it| (it, 1.0)).map(not_run).collect()
+        }
         Proceedings::Call { sealed, .. } => {
             sealed.iter().map(|it| (&it.name, it.points)).map(not_run).collect()
         }

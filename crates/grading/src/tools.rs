@@ -6,7 +6,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
-use fairtrial_core::recipe::{Recipe, Recipes};
+use fairtrial_core::recipe::{Recipe, Recipes, Runner};
 use fairtrial_sandbox::is_system;
 
 /// What a language needs, found.
@@ -36,6 +36,8 @@ pub struct ToolMissing {
 #[derive(Debug, Clone, Default)]
 pub struct Toolbox {
     found: BTreeMap<String, Result<Tool, ToolMissing>>,
+    /// Those of runners of unit tests, by language and name.
+    runners: BTreeMap<(String, String), Result<Tool, ToolMissing>>,
 }
 
 impl Toolbox {
@@ -55,7 +57,36 @@ impl Toolbox {
             let tool = tool.map_err(|why| ToolMissing { language: language.clone(), why });
             found.insert(language, tool);
         }
-        Self { found }
+        Self { found, runners: BTreeMap::new() }
+    }
+
+    /// Looks for a runner of unit tests, too.
+    pub fn find_runner(&mut self, recipes: &Recipes, language: &str, runner: &str) {
+        let key = (language.to_owned(), runner.to_owned());
+        if self.runners.contains_key(&key) {
+            return;
+        }
+        let recipe = recipes.find(language);
+        let tool = match recipe.and_then(|it| Some((it, it.runners.get(runner)?))) {
+            Some((recipe, runner)) => find_runner(recipe, runner),
+            None => Err("there is no recipe for it".to_owned()),
+        };
+        let language = format!("{language} with {runner}");
+        self.runners.insert(key, tool.map_err(|why| ToolMissing { language, why }));
+    }
+
+    /// The tools of a runner.
+    ///
+    /// # Errors
+    /// When they are not on this machine, or were not looked for.
+    pub fn runner(&self, language: &str, runner: &str) -> Result<&Tool, ToolMissing> {
+        match self.runners.get(&(language.to_owned(), runner.to_owned())) {
+            Some(found) => found.as_ref().map_err(Clone::clone),
+            None => Err(ToolMissing {
+                language: format!("{language} with {runner}"),
+                why: "it was not looked for".to_owned(),
+            }),
+        }
     }
 
     /// Whether code under trial could read what lies at `path`, which need not be there yet: in a
@@ -67,7 +98,7 @@ impl Toolbox {
             fs::canonicalize(it).ok()
         });
         let Some(there) = there else { return false };
-        let tools = self.found.values().flatten();
+        let tools = self.found.values().chain(self.runners.values()).flatten();
         is_system(&there) || tools.flat_map(|it| &it.folders).any(|it| there.starts_with(it))
     }
 
@@ -93,16 +124,34 @@ impl Toolbox {
 }
 
 fn find_tool(recipe: &Recipe) -> Result<Tool, String> {
-    let path = |name: &str| {
-        on_search_path(name).ok_or_else(|| format!("`{name}` is not on the search path"))
-    };
     let names = recipe.tool.join("` or `");
-    let first = recipe.tool.iter().find_map(|name| on_search_path(name));
+    let first = recipe.tool.iter().find_map(|name| on_search_path(name).next());
     let first = first.ok_or_else(|| format!("`{names}` is not on the search path"))?;
-    let also = recipe.also.iter().map(|name| Ok((name.clone(), real(path(name)?))));
+    tool_at(recipe, &recipe.also, first)
+}
+
+/// The first of a language's tools, in the order of the search path, that has the runner.
+fn find_runner(recipe: &Recipe, runner: &Runner) -> Result<Tool, String> {
+    let also: Vec<String> = recipe.also.iter().chain(&runner.also).cloned().collect();
+    let mut why = format!("`{}` is not on the search path", recipe.tool.join("` or `"));
+    for place in recipe.tool.iter().flat_map(|name| on_search_path(name)) {
+        let tool = tool_at(recipe, &also, place)?;
+        if runner.probe.is_empty() {
+            return Ok(tool);
+        }
+        match ask(&tool.program, &runner.probe) {
+            Ok(_) => return Ok(tool),
+            Err(error) => why = error,
+        }
+    }
+    Err(why)
+}
+
+/// The tool that is found at a place of the search path.
+fn tool_at(recipe: &Recipe, also: &[String], first: PathBuf) -> Result<Tool, String> {
     let mut tool = Tool {
         program: real(first.clone()),
-        also: also.collect::<Result<_, String>>()?,
+        also: BTreeMap::new(),
         folders: Vec::new(),
         version: String::new(),
     };
@@ -115,6 +164,13 @@ fn find_tool(recipe: &Recipe) -> Result<Tool, String> {
         if Path::new(place).is_dir() {
             tool.folders.push(PathBuf::from(place));
         }
+    }
+    for name in also {
+        // Beside the tool itself first: on the search path may stand a version manager's.
+        let beside = tool.program.with_file_name(name);
+        let found = if beside.is_file() { Some(beside) } else { on_search_path(name).next() };
+        let found = found.ok_or_else(|| format!("`{name}` is not on the search path"))?;
+        tool.also.insert(name.clone(), real(found));
     }
     tool.folders.extend(own_folder(&tool.program));
     tool.folders.extend(tool.also.values().filter_map(|it| own_folder(it)));
@@ -159,14 +215,15 @@ fn shows_too_much(folder: &Path) -> bool {
     folder.parent().is_none() || home.as_deref().is_some_and(holds_home)
 }
 
-fn on_search_path(name: &str) -> Option<PathBuf> {
+fn on_search_path(name: &str) -> impl Iterator<Item = PathBuf> {
     let is_program = |path: &Path| {
         use std::os::unix::fs::PermissionsExt as _;
         fs::metadata(path)
             .is_ok_and(|meta| meta.is_file() && meta.permissions().mode() & 0o111 != 0)
     };
     let search = env::var_os("PATH").unwrap_or_else(|| "/usr/local/bin:/usr/bin:/bin".into());
-    env::split_paths(&search).map(|folder| folder.join(name)).find(|path| is_program(path))
+    let places: Vec<PathBuf> = env::split_paths(&search).map(|it| it.join(name)).collect();
+    places.into_iter().filter(move |path| is_program(path))
 }
 
 fn real(path: PathBuf) -> PathBuf {

@@ -123,7 +123,12 @@ pub fn prepare(path: &Path, options: &PrepareOptions<'_>) -> Result<Preparation,
     let dockets = read_dockets(&plan, base, &recipes)?;
     let all = || dockets.iter().flat_map(|docket| docket.tasks.iter().map(move |it| (docket, it)));
     let languages = all().flat_map(|(_, task)| task.languages(&recipes));
-    let tools = Toolbox::find(&recipes, languages);
+    let mut tools = Toolbox::find(&recipes, languages);
+    for (_, task) in all() {
+        if let Some(runner) = task.runner() {
+            tools.find_runner(&recipes, &task.language, runner);
+        }
+    }
     let folders = plan.docket.folders().iter().map(|folder| base.join(folder));
     if let Some(folder) = folders.into_iter().find(|folder| tools.shows(folder)) {
         return Err(PrepareError::Exposed(folder));

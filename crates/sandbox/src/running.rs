@@ -19,6 +19,9 @@ use crate::wire::{self, Ended, Order, Report, Spec};
 /// keeps the whole machine busy can hold up the warden for long.
 const GRACE: Duration = Duration::from_secs(60);
 
+/// Most bytes that are kept of what a program sent last.
+const CHANNEL_MAX: usize = 64 << 20;
+
 /// Most bytes read from a stream in one go.
 const CHUNK: usize = 64 << 10;
 
@@ -158,6 +161,24 @@ impl Running<'_> {
         }
     }
 
+    /// Sends one line on the channel, and gives all that comes back until it closes, up to `most`
+    /// bytes and one more. The limits are those of the job.
+    ///
+    /// # Errors
+    /// When the stage cannot be talked to.
+    pub fn converse(&mut self, line: &[u8], most: usize) -> Result<Vec<u8>, SandboxError> {
+        let mut unsent = [line, b"\n"].concat();
+        while self.channel.is_some() && self.report.is_none() && self.inbox.len() <= most {
+            self.pump(&mut unsent)?;
+        }
+        let mut sent = std::mem::take(&mut self.inbox);
+        sent.truncate(most + 1);
+        if sent.len() > most {
+            self.stop();
+        }
+        Ok(sent)
+    }
+
     /// What was written to standard output since the last line was sent, as far as it was kept.
     pub fn printed(&mut self) -> &[u8] {
         self.stdout.drain(self.output_cap);
@@ -241,7 +262,11 @@ impl Running<'_> {
         }
         if ready.control {
             match wire::receive::<Report>(self.control.as_fd()).map_err(SandboxError::Talk)? {
-                Some((report, _)) => self.report = Some(report),
+                Some((report, _)) => {
+                    self.report = Some(report);
+                    // What the program sent before it ended is there by now.
+                    self.drain_channel();
+                }
                 None => return Err(SandboxError::NoReport),
             }
         }
@@ -310,6 +335,17 @@ impl Running<'_> {
             Ok(count) => drop(unsent.drain(..count)),
             Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
             Err(_) => unsent.clear(),
+        }
+    }
+
+    fn drain_channel(&mut self) {
+        let mut before = None;
+        while self.channel.is_some()
+            && before != Some(self.inbox.len())
+            && self.inbox.len() <= CHANNEL_MAX
+        {
+            before = Some(self.inbox.len());
+            self.read_channel();
         }
     }
 

@@ -2,6 +2,7 @@
 
 pub mod call;
 pub mod program;
+pub mod tests;
 
 use std::fmt;
 use std::str::FromStr;
@@ -17,5 +18,7 @@ worded! {
         Call = "call",
         /// A whole program, judged by sealed cases.
         Program = "program",
+        /// Code, judged by sealed unit tests and the language's own runner.
+        Tests = "tests",
     }
 }

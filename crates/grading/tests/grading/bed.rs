@@ -39,16 +39,19 @@ pub struct Bench<'a> {
     pub table: &'a str,
     /// Files below `sealed/`.
     pub sealed: &'a [(&'a str, &'a str)],
+    /// Seconds of processor time; 0 for one.
+    pub time: u32,
 }
 
 impl Bench<'_> {
     /// Judges an answer.
     pub fn judge(&self, answer: &[(&str, &str)]) -> Judgement {
-        let Bench { form, language, file, head, table, sealed } = self;
+        let Bench { form, language, file, head, table, sealed, time } = self;
+        let (time, memory) = ((*time).max(1), if *time > 1 { 1024 } else { 192 });
         let brief = format!(
             "+++\ntitle = \"T\"\nform = \"{form}\"\nlanguage = \"{language}\"\ncategory = \"c\"\n\
-             difficulty = 1\n{head}\n[{form}]\nfile = \"{file}\"\n{table}\n[limits]\ntime = 1\n\
-             memory = 192\nprocesses = 48\n+++\nDo it.\n"
+             difficulty = 1\n{head}\n[{form}]\nfile = \"{file}\"\n{table}\n[limits]\ntime = {time}\n\
+             memory = {memory}\nprocesses = 96\n+++\nDo it.\n"
         );
         let sealed: Vec<(String, &str)> =
             sealed.iter().map(|(path, text)| (format!("t/sealed/{path}"), *text)).collect();
@@ -61,8 +64,12 @@ impl Bench<'_> {
         let recipes = Recipes::shipped();
         let docket = Docket::parse("d", &tree(&files), &recipes).unwrap();
         let task = &docket.tasks[0];
-        let tools = Toolbox::find(&recipes, task.languages(&recipes).into_iter());
+        let mut tools = Toolbox::find(&recipes, task.languages(&recipes).into_iter());
         tools.get(language).unwrap();
+        if let Some(runner) = task.runner() {
+            tools.find_runner(&recipes, language, runner);
+            tools.runner(language, runner).unwrap();
+        }
         let limits = limits_of(&docket, task, &Default::default());
         Judge::new(recipes, tools, sandbox()).judge(task, &tree(answer), limits, false)
     }
@@ -79,7 +86,7 @@ pub fn judge(
     let (table, lines) =
         if form == "call" { ("name = \"f\"", "calls.jsonl") } else { ("", "cases.jsonl") };
     let sealed = &[(lines, sealed)];
-    Bench { form, language, file, head: "", table, sealed }.judge(answer)
+    Bench { form, language, file, table, sealed, ..Bench::default() }.judge(answer)
 }
 
 pub fn python(sealed: &str, code: &str) -> Judgement {

@@ -126,7 +126,8 @@ fn an_isolated_call_knows_nothing_of_the_others_and_spoils_none() {
     }
     // Without isolation the second call would have found the first.
     let table = "name = \"f\"";
-    let plain = Bench { form: "call", language: "python", file: "a.py", table, sealed, head: "" };
+    let plain =
+        Bench { form: "call", language: "python", file: "a.py", table, sealed, ..Bench::default() };
     assert_eq!(plain.judge(&[("a.py", python_code)]).tests[2].failed, None);
     assert_ne!(plain.judge(&[("a.py", python_code)]).tests[5].failed, None);
 }
@@ -140,7 +141,8 @@ fn a_failure_that_comes_and_goes_is_shown_as_unstable() {
     let code = "import time\ndef f(x):\n    if x == 2: return 2 if time.time_ns() // 1000 % 2 else 0\n    return x\n";
     let head = "rerun_failures = 12";
     let table = "name = \"f\"";
-    let bench = Bench { form: "call", language: "python", file: "a.py", head, table, sealed };
+    let bench =
+        Bench { form: "call", language: "python", file: "a.py", head, table, sealed, time: 0 };
     let judged = bench.judge(&[("a.py", code)]);
     assert_eq!(judged.verdict, fail(FailReason::WrongResult));
     let unstable: Vec<_> = judged.tests.iter().map(|it| it.unstable.map(|it| it.runs)).collect();

@@ -4,4 +4,7 @@
 
 mod bed;
 mod calls;
+mod cheats;
+mod honest;
 mod judging;
+mod units;

@@ -1,0 +1,44 @@
+//! What `go test -json` prints: one event a line.
+
+use std::collections::BTreeMap;
+
+use serde::Deserialize;
+
+use super::{MESSAGE_MAX, Ran, Report, ReportError, Status, TESTS_MAX};
+
+#[derive(Deserialize)]
+#[serde(rename_all = "PascalCase")]
+struct Event {
+    action: String,
+    test: Option<String>,
+    output: Option<String>,
+}
+
+pub(super) fn read(text: &str) -> Result<Report, ReportError> {
+    let mut report = Report::default();
+    let mut said = BTreeMap::<String, String>::new();
+    for line in text.lines().filter(|line| line.starts_with('{')) {
+        let Ok(event) = serde_json::from_str::<Event>(line) else { continue };
+        let Some(name) = event.test else { continue };
+        let status = match event.action.as_str() {
+            "pass" => Status::Passed,
+            "fail" => Status::Failed,
+            "skip" => Status::Skipped,
+            "output" => {
+                let text = said.entry(name).or_default();
+                if text.len() < MESSAGE_MAX {
+                    text.push_str(event.output.as_deref().unwrap_or_default());
+                }
+                continue;
+            }
+            _ => continue,
+        };
+        let message = said.remove(&name).unwrap_or_default();
+        let message = if status == Status::Failed { message.as_str() } else { "" };
+        report.tests.push(Ran::new(&name, status, message));
+        if report.tests.len() > TESTS_MAX {
+            return Err(ReportError::TooMany);
+        }
+    }
+    Ok(report)
+}

@@ -1,0 +1,284 @@
+//! Canaries: tests that are made up for one run, named and worded anew, among the sealed ones.
+//!
+//! Some hold and some fail. Where a sealed test compares with a number, a copy of it with another
+//! number is among those that must fail: what forges results by looking at the code finds the
+//! candidate's own function called there as in any other test.
+
+use fairtrial_core::form::tests::Canary;
+use fairtrial_core::tree::{FileTree, RelPath};
+
+/// How many canaries hold, and how many fail.
+const EACH: usize = 2;
+
+/// Words of which names are made where the sealed tests give too few.
+const WORDS: &[&str] = &["keeps", "order", "first", "last", "value", "range", "edge", "total"];
+
+/// A source of lots: SplitMix64, from a seed that nobody knows before the run.
+#[derive(Debug)]
+pub struct Lots(u64);
+
+impl Lots {
+    pub fn new(seed: u64) -> Self {
+        Self(seed)
+    }
+
+    fn next(&mut self) -> u64 {
+        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut mixed = self.0;
+        mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        mixed ^ (mixed >> 31)
+    }
+
+    /// A number below `below`, which is above 0.
+    fn below(&mut self, below: usize) -> usize {
+        (self.next() % below.max(1) as u64) as usize
+    }
+
+    fn pick<'a, T: ?Sized>(&mut self, from: &[&'a T]) -> &'a T {
+        from[self.below(from.len())]
+    }
+
+    /// A text that cannot be guessed.
+    pub fn mark(&mut self) -> String {
+        format!("{:016x}{:016x}", self.next(), self.next())
+    }
+}
+
+/// Ways of writing tests.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Style {
+    Python,
+    PythonClass,
+    Node,
+    Rust,
+    Go,
+    Java,
+}
+
+impl Style {
+    fn parse(text: &str) -> Option<Self> {
+        Some(match text {
+            "python" => Self::Python,
+            "python-class" => Self::PythonClass,
+            "node" => Self::Node,
+            "rust" => Self::Rust,
+            "go" => Self::Go,
+            "java" => Self::Java,
+            _ => return None,
+        })
+    }
+}
+
+/// Puts canaries into every test file, and gives what they must come to. A style that is not known
+/// gives none.
+pub fn plant(
+    style: &str,
+    files: &mut FileTree,
+    test_files: &[RelPath],
+    lots: &mut Lots,
+) -> Vec<Canary> {
+    let Some(style) = Style::parse(style) else {
+        return Vec::new();
+    };
+    let mut canaries = Vec::new();
+    for path in test_files {
+        let Some(text) = files.get(path).and_then(|it| String::from_utf8(it.clone()).ok()) else {
+            continue;
+        };
+        let mut text = text;
+        for index in 0..2 * EACH {
+            let holds = index % 2 == 0;
+            let name = name(style, &text, lots);
+            let copy = if holds { None } else { changed_copy(style, &text, &name, lots) };
+            let body = copy.unwrap_or_else(|| made_up(style, &name, holds, lots));
+            text = insert(style, &text, &body, lots);
+            canaries.push(Canary { name: reported(style, &name), holds });
+        }
+        files.insert(path.clone(), text.into_bytes());
+    }
+    canaries
+}
+
+/// A name in the manner of those that are there.
+fn name(style: Style, text: &str, lots: &mut Lots) -> String {
+    let mut words: Vec<String> = text
+        .split(|c: char| !c.is_ascii_alphabetic())
+        .filter(|word| {
+            (3..12).contains(&word.len()) && word.chars().all(|c| c.is_ascii_lowercase())
+        })
+        .filter(|word| {
+            !["def", "test", "assert", "self", "import", "from", "return"].contains(word)
+        })
+        .map(str::to_owned)
+        .collect();
+    words.extend(WORDS.iter().map(|&it| it.to_owned()));
+    let pick = |lots: &mut Lots| words[lots.below(words.len())].clone();
+    let parts = [pick(lots), pick(lots), pick(lots)];
+    let number = lots.below(90) + 10;
+    match style {
+        Style::Python | Style::PythonClass => format!("test_{}_{number}", parts.join("_")),
+        Style::Rust => format!("{}_{number}", parts.join("_")),
+        Style::Node => format!("{} {number}", parts.join(" ")),
+        Style::Go | Style::Java => {
+            let capital = |word: &String| {
+                let mut chars = word.chars();
+                let first = chars.next().map(|c| c.to_ascii_uppercase());
+                first.into_iter().chain(chars).collect::<String>()
+            };
+            let joined: String = parts.iter().map(capital).collect();
+            if style == Style::Go {
+                format!("Test{joined}{number}")
+            } else {
+                format!("tries{joined}{number}")
+            }
+        }
+    }
+}
+
+/// The end of the name as its runner reports it.
+fn reported(_style: Style, name: &str) -> String {
+    name.to_owned()
+}
+
+/// A test of numbers and texts only.
+fn made_up(style: Style, name: &str, holds: bool, lots: &mut Lots) -> String {
+    let (a, b) = (lots.below(900) + 100, lots.below(90) + 10);
+    let off = if holds { 0 } else { lots.below(8) + 1 };
+    let sum = a + b + off;
+    let kind = lots.below(3);
+    match style {
+        Style::Python => {
+            let line = match kind {
+                0 => format!("values = [{a}, {b}]\n    assert sum(values) == {sum}"),
+                1 => format!("assert {a} + {b} == {sum}"),
+                _ => format!("assert str({a} + {b}) == \"{sum}\""),
+            };
+            format!("def {name}():\n    {line}\n")
+        }
+        Style::PythonClass => {
+            let class: String = name
+                .split('_')
+                .skip(1)
+                .map(|word| {
+                    let mut chars = word.chars();
+                    chars
+                        .next()
+                        .map(|c| c.to_ascii_uppercase())
+                        .into_iter()
+                        .chain(chars)
+                        .collect::<String>()
+                })
+                .collect();
+            let line = match kind {
+                0 => format!("self.assertEqual(sum([{a}, {b}]), {sum})"),
+                1 => format!("self.assertEqual({a} + {b}, {sum})"),
+                _ => format!("self.assertIn({sum}, [{a} + {b}])"),
+            };
+            format!(
+                "class {class}(__import__(\"unittest\").TestCase):\n    def {name}(self):\n        {line}\n"
+            )
+        }
+        Style::Node => {
+            let line = match kind {
+                0 => format!(
+                    "require('node:assert').strictEqual([{a}, {b}].reduce((x, y) => x + y), {sum});"
+                ),
+                1 => format!("require('node:assert').strictEqual({a} + {b}, {sum});"),
+                _ => format!("require('node:assert').deepStrictEqual([{a} + {b}], [{sum}]);"),
+            };
+            format!("require('node:test').test('{name}', () => {{\n  {line}\n}});\n")
+        }
+        Style::Rust => {
+            let line = match kind {
+                0 => format!("assert_eq!([{a}, {b}].iter().sum::<i32>(), {sum});"),
+                1 => format!("assert_eq!({a} + {b}, {sum});"),
+                _ => format!("assert_eq!(({a} + {b}).to_string(), \"{sum}\");"),
+            };
+            format!("#[test]\nfn {name}() {{\n    {line}\n}}\n")
+        }
+        Style::Go => format!(
+            "func {name}(t *testing.T) {{\n\tif got := {a} + {b}; got != {sum} {{\n\t\tt.Errorf(\"got %d\", got)\n\t}}\n}}\n"
+        ),
+        Style::Java => format!(
+            "    @org.junit.jupiter.api.Test\n    void {name}() {{\n        org.junit.jupiter.api.Assertions.assertEquals({sum}, {a} + {b});\n    }}\n"
+        ),
+    }
+}
+
+/// A copy of a sealed test that compares with a number, with another number.
+fn changed_copy(style: Style, text: &str, new_name: &str, lots: &mut Lots) -> Option<String> {
+    if style != Style::Python {
+        return None;
+    }
+    let lines: Vec<&str> = text.lines().collect();
+    let starts = lines.iter().enumerate().filter(|(index, line)| {
+        let decorated = *index > 0 && lines[index - 1].starts_with('@');
+        line.starts_with("def test_") && line.trim_end().ends_with("():") && !decorated
+    });
+    let mut copies = Vec::new();
+    for (start, _) in starts {
+        let length = lines[start + 1..]
+            .iter()
+            .take_while(|line| line.is_empty() || line.starts_with([' ', '\t']))
+            .count();
+        let body = &lines[start + 1..=start + length];
+        let Some(at) = body.iter().position(|line| equals_number(line).is_some()) else { continue };
+        let (head, number) = equals_number(body[at])?;
+        let changed = format!("{head}{}", number + 1 + lots.below(9) as i64);
+        let mut out = vec![format!("def {new_name}():")];
+        out.extend(body[..at].iter().map(|&it| it.to_owned()));
+        out.push(changed);
+        copies.push(out.join("\n") + "\n");
+    }
+    if copies.is_empty() { None } else { Some(copies.swap_remove(lots.below(copies.len()))) }
+}
+
+/// An assertion that something equals a whole number: what stands before the number, and it.
+fn equals_number(line: &str) -> Option<(&str, i64)> {
+    let trimmed = line.trim_start();
+    if !trimmed.starts_with("assert ") || trimmed.contains(" or ") || trimmed.contains(" if ") {
+        return None;
+    }
+    let at = line.rfind("== ")? + 3;
+    let number = line[at..].trim().parse::<i64>().ok()?;
+    // Another comparison on the line would make its meaning unclear.
+    (line.matches("==").count() == 1 && !line.contains(" not ")).then_some((&line[..at], number))
+}
+
+/// Puts a test between two others.
+fn insert(style: Style, text: &str, body: &str, lots: &mut Lots) -> String {
+    if style == Style::Java {
+        // Inside of the class, whose last brace ends the file.
+        let Some(end) = text.rfind('}') else { return text.to_owned() };
+        return format!("{}\n{body}{}", &text[..end], &text[end..]);
+    }
+    let opens = |line: &str| match style {
+        Style::Python | Style::PythonClass => {
+            line.starts_with("def test") || line.starts_with("class ")
+        }
+        Style::Node => {
+            line.starts_with("test(") || line.starts_with("it(") || line.starts_with("describe(")
+        }
+        Style::Rust => line.starts_with("#[test]"),
+        Style::Go => line.starts_with("func Test"),
+        Style::Java => false,
+    };
+    let mut places: Vec<usize> = vec![text.len()];
+    let mut at = 0;
+    let mut before = "";
+    for line in text.split_inclusive('\n') {
+        if opens(line)
+            && !before.starts_with('@')
+            && !before.starts_with("#[")
+            && !before.starts_with("//")
+        {
+            places.push(at);
+        }
+        before = line;
+        at += line.len();
+    }
+    let place = *lots.pick(&places.iter().collect::<Vec<_>>());
+    let gap = if text[..place].ends_with('\n') || place == 0 { "" } else { "\n" };
+    format!("{}{gap}\n{body}\n{}", &text[..place], &text[place..])
+}

@@ -1,0 +1,306 @@
+//! The form `tests`: sealed unit tests, run by the language's own runner.
+//!
+//! Candidate and tests share a process here. The sealed files are laid over the answer, from a fresh
+//! copy, with canaries among them; what runners pick up by themselves is not taken from the
+//! candidate; and whatever shows that the report was tampered with is a reason of its own.
+
+use std::collections::BTreeMap;
+use std::hash::{BuildHasher as _, RandomState};
+
+use fairtrial_core::form::tests::{Canary, SealedTests, TestsSettings, Wrong, settle};
+use fairtrial_core::judgement::{Judgement, TestOutcome};
+use fairtrial_core::prompt::head_and_tail;
+use fairtrial_core::recipe::Runner;
+use fairtrial_core::testrun::{self, REPORT_MAX, Report, ReportKind};
+use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::verdict::FailReason;
+use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, Outcome};
+use serde_json::json;
+
+use crate::bench::{Bench, JudgeError};
+use crate::canaries::{Lots, plant};
+use crate::driver::UnitDriver;
+use crate::outcome::{nothing_run, settle as settle_tests, usage};
+
+/// Longest message kept of a test, in bytes.
+const MESSAGE_MAX: usize = 4 << 10;
+
+/// What a compiler of tests may use beyond the task's own limits.
+const BUILD_MEMORY: u64 = 2 << 30;
+
+/// A run of sealed tests, laid out.
+struct Run<'a> {
+    bench: &'a Bench<'a>,
+    settings: &'a TestsSettings,
+    runner: &'a Runner,
+    sealed: &'a SealedTests,
+    /// The sealed files, with canaries.
+    laid: FileTree,
+    test_files: Vec<RelPath>,
+    canaries: Vec<Canary>,
+    mark: String,
+}
+
+/// What came of a run.
+struct Held {
+    outcome: Outcome,
+    report: Result<Report, String>,
+    /// What shows that files were changed.
+    changed: Vec<String>,
+}
+
+/// Judges by unit tests.
+pub fn judge(
+    bench: &Bench<'_>,
+    settings: &TestsSettings,
+    sealed: &SealedTests,
+    files: &FileTree,
+) -> Result<Judgement, JudgeError> {
+    let Some(runner) = bench.recipe.runners.get(&settings.runner) else {
+        let message = format!("there is no runner `{}`", settings.runner);
+        return Ok(nothing_run(bench.task, FailReason::DidNotBuild, Some(message)));
+    };
+    let (taken, notes) = without_config(files, settings, sealed, runner);
+    let run = Run::lay_out(bench, settings, runner, sealed);
+    let mut judgement = run.judge(&taken)?;
+    judgement.notes.splice(0..0, notes);
+    Ok(judgement)
+}
+
+/// The candidate's files without those that a runner picks up by itself, and without those that
+/// bear the name of a sealed one.
+fn without_config(
+    files: &FileTree,
+    settings: &TestsSettings,
+    sealed: &SealedTests,
+    runner: &Runner,
+) -> (FileTree, Vec<String>) {
+    let (mut taken, mut notes) = (FileTree::new(), Vec::new());
+    for (path, bytes) in files {
+        let is_config = runner.is_config(path) || runner.lay.contains_key(path.as_str());
+        let allowed = *path == settings.file || settings.allow.contains(path);
+        if sealed.files.contains_key(path) {
+            notes.push(format!("`{path}` was not taken from the answer: it is a sealed file"));
+        } else if is_config && !allowed {
+            notes.push(format!("`{path}` was not taken from the answer: the runner obeys it"));
+        } else {
+            taken.insert(path.clone(), bytes.clone());
+        }
+    }
+    (taken, notes)
+}
+
+impl<'a> Run<'a> {
+    fn lay_out(
+        bench: &'a Bench<'a>,
+        settings: &'a TestsSettings,
+        runner: &'a Runner,
+        sealed: &'a SealedTests,
+    ) -> Self {
+        // Seeded by the system anew for each: nobody can know it before.
+        let seed = RandomState::new().hash_one(bench.task.name.as_str());
+        let mut lots = Lots::new(seed);
+        let mut laid = sealed.files.clone();
+        let test_files: Vec<RelPath> =
+            sealed.files.keys().filter(|path| runner.is_test_file(path)).cloned().collect();
+        let canaries = plant(&runner.canaries, &mut laid, &test_files, &mut lots);
+        let mark = lots.mark();
+        Self { bench, settings, runner, sealed, laid, test_files, canaries, mark }
+    }
+
+    fn judge(&self, files: &FileTree) -> Result<Judgement, JudgeError> {
+        let mut base = Archive::of(files)?;
+        let sealed = Archive::of(&self.with_laid()?)?;
+        for command in &self.runner.build {
+            let caps = Caps { memory: BUILD_MEMORY, ..self.caps() };
+            let command = self.command(command, caps.memory);
+            let job = Job {
+                command,
+                collect: Collect::All,
+                env: self.env(),
+                ..self.bench.job(&[], caps, vec![&base, &sealed])
+            };
+            let outcome = self.bench.sandbox.run(&job)?;
+            if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
+                let said = self.said(&outcome);
+                return Ok(nothing_run(self.bench.task, FailReason::DidNotBuild, Some(said)));
+            }
+            if let Some(built) = outcome.collected {
+                base = built;
+            }
+        }
+        let held = self.hold(&base, &sealed)?;
+        Ok(self.weigh(held))
+    }
+
+    /// The sealed files and what the runner needs beside them.
+    fn with_laid(&self) -> Result<FileTree, JudgeError> {
+        let mut files = self.laid.clone();
+        for (path, text) in &self.runner.lay {
+            let text = text.replace("{file}", self.settings.file.as_str());
+            let path = RelPath::parse(path).map_err(|error| {
+                JudgeError::Sandbox(fairtrial_sandbox::SandboxError::SetUp(error.to_string()))
+            })?;
+            files.insert(path, text.into_bytes());
+        }
+        Ok(files)
+    }
+
+    fn caps(&self) -> Caps {
+        Caps { output: REPORT_MAX as u64, ..self.bench.caps() }
+    }
+
+    fn env(&self) -> BTreeMap<String, String> {
+        let mut env = self.bench.env();
+        for (key, value) in &self.runner.env {
+            let filled = self.command(std::slice::from_ref(value), self.caps().memory);
+            env.extend(filled.into_iter().next().map(|value| (key.clone(), value)));
+        }
+        env
+    }
+
+    fn command(&self, command: &[String], memory: u64) -> Vec<String> {
+        let mut out = Vec::new();
+        for part in command {
+            if part == "{files}" {
+                out.extend(self.test_files.iter().map(|it| it.as_str().to_owned()));
+            } else {
+                out.push(part.clone());
+            }
+        }
+        self.bench.command_for(&out, &self.settings.file, memory)
+    }
+
+    fn hold(&self, base: &Archive, sealed: &Archive) -> Result<Held, JudgeError> {
+        let driver = UnitDriver::of(&self.bench.task.language, self.runner);
+        let laid = driver.map(UnitDriver::archive).transpose()?;
+        let mut wanted: Vec<RelPath> = self.laid.keys().cloned().collect();
+        wanted.extend(RelPath::parse(&self.runner.file).ok());
+        let caps = self.caps();
+        let job = Job {
+            command: self.command(&self.runner.command, caps.memory),
+            env: self.env(),
+            driver: laid.as_ref(),
+            channel: driver.is_some(),
+            collect: Collect::Files(wanted),
+            ..self.bench.job(&[], caps, vec![base, sealed])
+        };
+        let mut running = self.bench.sandbox.start(&job)?;
+        let sent = match driver {
+            Some(_) => {
+                let files: Vec<&str> = self.test_files.iter().map(RelPath::as_str).collect();
+                let order =
+                    json!({ "files": files, "mark": self.mark, "runner": self.settings.runner });
+                running.converse(order.to_string().as_bytes(), REPORT_MAX)?
+            }
+            None => Vec::new(),
+        };
+        let outcome = running.finish()?;
+        let mut after = FileTree::new();
+        if let Some(archive) = &outcome.collected {
+            after.extend(archive.entries()?.into_iter().map(|it| (it.path, it.bytes)));
+        }
+        let bytes = match (driver, RelPath::parse(&self.runner.file)) {
+            (Some(_), _) => Some(sent),
+            (None, Ok(path)) => after.get(&path).cloned(),
+            (None, Err(_)) => Some(outcome.stdout.bytes.clone()),
+        };
+        let report = match bytes {
+            Some(bytes) => testrun::read(self.runner.report, &bytes).map_err(|it| it.to_string()),
+            None => Err("there is no report".to_owned()),
+        };
+        let unlike = self.laid.iter().filter(|(path, bytes)| after.get(*path) != Some(*bytes));
+        let changed =
+            unlike.map(|(path, _)| format!("the sealed file `{path}` was changed")).collect();
+        Ok(Held { outcome, report, changed })
+    }
+
+    fn weigh(&self, held: Held) -> Judgement {
+        let Held { outcome, report, changed } = held;
+        if outcome.limit.is_some() {
+            let reason = self.bench.reason(&outcome);
+            return nothing_run(self.bench.task, reason, Some(self.said(&outcome)));
+        }
+        let report = match report {
+            Ok(report) => report,
+            Err(why) => {
+                let message = format!("{why}\n{}", self.said(&outcome));
+                return nothing_run(self.bench.task, FailReason::Crashed, Some(message));
+            }
+        };
+        let settled = settle(&self.sealed.names, &self.canaries, &report.tests);
+        let mut evidence = changed;
+        evidence.extend(report.evidence.clone());
+        evidence.extend(settled.evidence.clone());
+        let all_held = settled.tests.iter().all(|it| it.wrong.is_none());
+        if self.runner.report == ReportKind::Lines {
+            match &report.mark {
+                Some(mark) if *mark == self.mark => {}
+                Some(_) => evidence.push("the end of the run was forged".to_owned()),
+                None if all_held => evidence.push("the run was ended before its end".to_owned()),
+                None => {}
+            }
+        }
+        // With canaries that fail, an honest run never ends as if all had held.
+        let must_fail = self.canaries.iter().any(|it| !it.holds);
+        if all_held && must_fail && !self.ended_as_failed(&outcome) {
+            evidence.push(format!(
+                "the runner {}, although a test must fail",
+                self.bench.ended(&outcome)
+            ));
+        }
+        let mut tests: Vec<TestOutcome> = settled.tests.iter().map(outcome_of).collect();
+        if let Some(first) = tests.first_mut() {
+            first.usage = Some(usage(&outcome));
+        }
+        let broken = report.broken.clone();
+        let mut judgement = settle_tests(tests, None);
+        judgement.message = broken.or_else(|| {
+            judgement.tests.iter().find(|it| it.failed.is_some()).map(|_| self.said(&outcome))
+        });
+        if !evidence.is_empty() {
+            evidence.sort();
+            evidence.dedup();
+            for test in judgement.tests.iter_mut().filter(|it| it.failed.is_none()) {
+                test.failed = Some(FailReason::Tampering);
+                test.summary = "held, as was reported; but the report is not to be believed".into();
+            }
+            judgement.verdict = fairtrial_core::verdict::Verdict::Fail(FailReason::Tampering);
+            judgement.notes = evidence.into_iter().map(|it| format!("tampering: {it}")).collect();
+            judgement.message = None;
+        } else if report.tests.is_empty() || report.broken.is_some() {
+            let reason = match (report.broken.is_some(), outcome.ending) {
+                (true, _) => FailReason::DidNotBuild,
+                _ => self.bench.reason(&outcome),
+            };
+            judgement.verdict = fairtrial_core::verdict::Verdict::Fail(reason);
+        }
+        judgement
+    }
+
+    fn ended_as_failed(&self, outcome: &Outcome) -> bool {
+        matches!(outcome.ending, Ending::Exited(status) if self.runner.failed_status.contains(&status))
+    }
+
+    /// What was printed, which is the candidate's own and holds no expectation but what the runner
+    /// prints of it: that is for people only.
+    fn said(&self, outcome: &Outcome) -> String {
+        let stderr = String::from_utf8_lossy(&outcome.stderr.bytes);
+        let stdout = String::from_utf8_lossy(&outcome.stdout.bytes);
+        let text = if stderr.trim().is_empty() { stdout } else { stderr };
+        head_and_tail(&format!("{}\n{text}", self.bench.ended(outcome)), MESSAGE_MAX)
+    }
+}
+
+fn outcome_of(found: &fairtrial_core::form::tests::Found) -> TestOutcome {
+    let held = TestOutcome::held(&found.name, false, 1.0);
+    let (failed, summary) = match found.wrong {
+        None => return held,
+        Some(Wrong::Failed) => (FailReason::WrongResult, "failed"),
+        Some(Wrong::Missing) => (FailReason::WrongResult, "was not run"),
+        Some(Wrong::Skipped) => (FailReason::WrongResult, "was skipped"),
+        Some(Wrong::Unknown) => (FailReason::WrongResult, "is not among the sealed tests"),
+    };
+    let found = head_and_tail(&found.message, MESSAGE_MAX);
+    TestOutcome { failed: Some(failed), summary: summary.to_owned(), found, ..held }
+}
