@@ -28,6 +28,10 @@ pub enum Command {
     Standings(StandingsArgs),
     /// Show trials in full: prompt, answer, code, tests, feedback
     Show(ShowArgs),
+    /// Judge the recorded answers again, without asking any model
+    Regrade(RegradeArgs),
+    /// Show what this machine can confine, and which languages it can run
+    Doctor(DoctorArgs),
     /// Serve simulated models on loopback, to try a plan without a network
     Standin(StandinArgs),
 }
@@ -90,6 +94,38 @@ pub struct ShowArgs {
     /// Show what is sealed, too: inputs, expectations, results
     #[arg(long)]
     pub unseal: bool,
+    /// Write JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `fairtrial regrade`.
+#[derive(Debug, clap::Args)]
+pub struct RegradeArgs {
+    /// The record
+    #[arg(value_name = "RECORD")]
+    pub record: PathBuf,
+    /// Folder of a docket to judge by, may be given again [default: those of the plan, beside the
+    /// record]
+    #[arg(long, value_name = "DIR")]
+    pub docket: Vec<PathBuf>,
+    /// Go on where code cannot be confined: it can then do what you can do
+    #[arg(long)]
+    pub trust_code: bool,
+    /// Write JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `fairtrial doctor`.
+#[derive(Debug, clap::Args)]
+pub struct DoctorArgs {
+    /// Only these languages [default: all that are known]
+    #[arg(value_name = "LANGUAGE")]
+    pub languages: Vec<String>,
+    /// File with further languages, may be given again
+    #[arg(long, value_name = "FILE")]
+    pub recipes: Vec<PathBuf>,
     /// Write JSON
     #[arg(long)]
     pub json: bool,

@@ -8,7 +8,7 @@ use std::process::ExitCode;
 use fairtrial_candidates::AskerError;
 use fairtrial_core::source::SourceError;
 use fairtrial_grading::FolderError;
-use fairtrial_hearing::{HoldError, PrepareError};
+use fairtrial_hearing::{HoldError, PrepareError, RegradeError};
 use fairtrial_record::RecordError;
 use fairtrial_report::{ShowError, safe};
 use fairtrial_sandbox::SandboxError;
@@ -16,6 +16,8 @@ use fairtrial_standin::StandinError;
 
 use crate::surroundings::Surroundings;
 
+/// Exit code of an answer that is "no".
+pub const DIFFERS: u8 = 1;
 /// Exit code of a wrong call: an argument, or a file that the user wrote.
 pub const USAGE: u8 = 2;
 /// Exit code of a fault outside: a host, the disk, this machine.
@@ -27,6 +29,9 @@ pub enum Failure {
     /// A plan, or what it names.
     #[error(transparent)]
     Prepare(#[from] PrepareError),
+    /// Judging again.
+    #[error(transparent)]
+    Regrade(#[from] RegradeError),
     /// A run.
     #[error(transparent)]
     Hold(#[from] HoldError),
@@ -59,6 +64,14 @@ pub enum Failure {
     /// An environment variable that was named is not set.
     #[error("the environment variable `{0}` is not set")]
     NoVariable(String),
+    /// A language that there is no recipe for.
+    #[error("unknown language `{name}`; known are: {known}")]
+    UnknownLanguage {
+        /// What was asked for.
+        name: String,
+        /// What there is.
+        known: String,
+    },
     /// Nothing in the record is what was asked for.
     #[error("no trial in `{record}` is {wanted}")]
     NothingSelected {
@@ -83,17 +96,27 @@ impl From<ShowError> for Failure {
     }
 }
 
+fn record_code(error: &RecordError) -> u8 {
+    match error {
+        RecordError::NotARecord(_) | RecordError::Newer { .. } => USAGE,
+        _ => OUTSIDE,
+    }
+}
+
 impl Failure {
     fn code(&self) -> u8 {
         match self {
             Self::Prepare(PrepareError::Sandbox(_)) => OUTSIDE,
             Self::Prepare(_) | Self::Folder(_) | Self::Source(_) => USAGE,
             Self::OutTaken(_) | Self::NoVariable(_) | Self::NothingSelected { .. } => USAGE,
-            Self::Hold(HoldError::OtherPlan { .. } | HoldError::Exposed(_)) => USAGE,
-            Self::Hold(HoldError::Record(error)) | Self::Record(error) => match error {
-                RecordError::NotARecord(_) | RecordError::Newer { .. } => USAGE,
-                _ => OUTSIDE,
+            Self::UnknownLanguage { .. } => USAGE,
+            Self::Regrade(error) => match error {
+                RegradeError::Prepare(PrepareError::Sandbox(_)) => OUTSIDE,
+                RegradeError::Prepare(_) | RegradeError::NoAnswers(_) => USAGE,
+                RegradeError::Record(error) => record_code(error),
             },
+            Self::Hold(HoldError::OtherPlan { .. } | HoldError::Exposed(_)) => USAGE,
+            Self::Hold(HoldError::Record(error)) | Self::Record(error) => record_code(error),
             Self::File { source, .. } if source.kind() == io::ErrorKind::NotFound => USAGE,
             Self::File { .. } | Self::Standin(_) | Self::Output(_) => OUTSIDE,
         }
@@ -108,7 +131,14 @@ impl Failure {
             Self::Prepare(PrepareError::Exposed(_)) | Self::Hold(HoldError::Exposed(_)) => vec![
                 "keep it outside of the system's folders and of the interpreters' own".to_owned(),
             ],
-            Self::Prepare(PrepareError::Sandbox(SandboxError::NoTier { .. })) => vec![
+            Self::Regrade(RegradeError::Prepare(PrepareError::Docket { .. })) => {
+                vec!["name the docket: fairtrial regrade RECORD --docket DIR".to_owned()]
+            }
+            Self::Regrade(RegradeError::Record(error)) => record_hints(error),
+            Self::Prepare(PrepareError::Sandbox(SandboxError::NoTier { .. }))
+            | Self::Regrade(RegradeError::Prepare(PrepareError::Sandbox(SandboxError::NoTier {
+                ..
+            }))) => vec![
                 "see what is missing, and what to do about it: fairtrial doctor".to_owned(),
                 "or, if you would run this code by hand as well: --trust-code".to_owned(),
             ],

@@ -46,6 +46,8 @@ pub fn run(
         Command::Run(args) => commands::run::run(&args, surroundings, out, err),
         Command::Standings(args) => commands::standings::run(&args, surroundings, out),
         Command::Show(args) => commands::show::run(&args, surroundings, out),
+        Command::Regrade(args) => commands::regrade::run(&args, surroundings, out, err),
+        Command::Doctor(args) => commands::doctor::run(&args, surroundings, out, err),
         Command::Standin(args) => commands::standin::run(&args, surroundings, out, err),
     };
     match result.and_then(|code| out.flush().map(|()| code).map_err(Failure::from)) {

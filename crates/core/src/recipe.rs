@@ -41,6 +41,12 @@ pub struct Recipe {
     /// The command that serves single calls; empty where the form `call` is not offered.
     #[serde(default)]
     pub call: Vec<String>,
+    /// A whole program that prints `fair`, to see whether the language can be run.
+    #[serde(default)]
+    pub sample: String,
+    /// A file that defines a function `same`, which returns its argument.
+    #[serde(default)]
+    pub sample_call: String,
     /// Runners of unit tests, by name.
     #[serde(default)]
     pub runners: BTreeMap<String, Runner>,
@@ -93,6 +99,24 @@ pub struct Runner {
     /// Environment set for build and run.
     #[serde(default)]
     pub env: BTreeMap<String, String>,
+    /// What shows whether it can be run.
+    pub sample: Option<RunnerSample>,
+}
+
+/// A sealed test of one name, and an answer for which it holds.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RunnerSample {
+    /// The answer's file.
+    pub file: RelPath,
+    /// What is in it.
+    pub answer: String,
+    /// The file of the test.
+    pub test: RelPath,
+    /// What is in it.
+    pub code: String,
+    /// The test's name, as the runner reports it.
+    pub name: String,
 }
 
 impl Runner {

@@ -8,6 +8,7 @@ mod build;
 mod call;
 mod canaries;
 mod checker;
+mod checkup;
 mod driver;
 mod folder;
 mod judge;
@@ -17,6 +18,7 @@ mod stability;
 mod tools;
 mod unit;
 
+pub use checkup::{Checkup, check};
 pub use folder::{FolderError, read_docket, read_folder};
 pub use judge::{Judge, limits_of};
 pub use tools::{Tool, ToolMissing, Toolbox};

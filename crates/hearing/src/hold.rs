@@ -435,7 +435,7 @@ fn request(note: RequestNote, price: fairtrial_core::plan::Price) -> NewRequest 
     }
 }
 
-fn now() -> String {
+pub(crate) fn now() -> String {
     at(SystemTime::now())
 }
 

@@ -10,10 +10,12 @@ mod footing;
 mod hold;
 mod pool;
 mod prepare;
+mod regrade;
 mod tally;
 
 pub use board::{Board, Ended};
 pub use course::{Course, Next};
 pub use hold::{HoldError, HoldOptions, Observer, Summary, hold};
 pub use prepare::{Entry, Preparation, PrepareError, PrepareOptions, prepare};
+pub use regrade::{RegradeError, RegradeOptions, regrade};
 pub use tally::Progress;

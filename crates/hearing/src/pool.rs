@@ -138,7 +138,7 @@ fn caught<T>(work: impl FnOnce() -> T) -> Option<T> {
 }
 
 /// Reads an answer and judges what was found.
-fn judge(
+pub(crate) fn judge(
     judge: &Judge,
     entry: &Entry,
     sent: &Sent,

@@ -119,40 +119,78 @@ const STAGE: &str = "/proc/self/exe";
 pub fn prepare(path: &Path, options: &PrepareOptions<'_>) -> Result<Preparation, PrepareError> {
     let base = path.parent().unwrap_or(Path::new("."));
     let plan = Plan::parse(&path.display().to_string(), &read_text(path)?)?;
-    let recipes = read_recipes(&plan, base)?;
-    let dockets = read_dockets(&plan, base, &recipes)?;
-    let all = || dockets.iter().flat_map(|docket| docket.tasks.iter().map(move |it| (docket, it)));
-    let languages = all().flat_map(|(_, task)| task.languages(&recipes));
-    let mut tools = Toolbox::find(&recipes, languages);
-    for (_, task) in all() {
-        if let Some(runner) = task.runner() {
-            tools.find_runner(&recipes, &task.language, runner);
-        }
-    }
-    let folders = plan.docket.folders().iter().map(|folder| base.join(folder));
-    if let Some(folder) = folders.into_iter().find(|folder| tools.shows(folder)) {
-        return Err(PrepareError::Exposed(folder));
-    }
-    let mut notes = missing_tools(&tools);
-    let mut tasks = BTreeMap::new();
-    for (docket, task) in all() {
-        let entry = entry(docket, task, &plan, &recipes, &tools);
-        if tasks.insert(task.name.clone(), entry).is_some() {
-            return Err(PrepareError::TaskTwice(task.name.clone()));
-        }
-    }
+    let Bench { tasks, judge, machine, task_notes, mut notes } =
+        Bench::lay_out(&plan, base, &[], options)?;
     let askers = make_askers(&plan, base, options.env, &tasks, &mut notes)?;
-    let sandbox = Sandbox::open(Path::new(STAGE), options.demand)?;
-    notes.extend(weaker_tier(&sandbox));
     let manifest = Manifest {
         format_version: FORMAT_VERSION,
         created: String::new(),
         plan: plan.clone(),
-        tasks: all().map(|(docket, task)| task_note(docket, task)).collect(),
-        machines: vec![machine(&tools, &sandbox, options.version)],
+        tasks: task_notes,
+        machines: vec![machine],
     };
-    let judge = Judge::new(recipes, tools, sandbox);
     Ok(Preparation { plan, tasks, judge, askers, manifest, notes })
+}
+
+/// What judging takes: tasks, and who judges them.
+pub(crate) struct Bench {
+    /// The tasks, by name.
+    pub tasks: BTreeMap<String, Entry>,
+    pub judge: Judge,
+    /// This machine, but for the time.
+    pub machine: Machine,
+    /// What the manifest says of the tasks.
+    pub task_notes: Vec<TaskNote>,
+    /// What a person should know.
+    pub notes: Vec<String>,
+}
+
+impl Bench {
+    /// Reads the dockets of a plan, or `others` in their place, finds the tools, opens the sandbox.
+    pub fn lay_out(
+        plan: &Plan,
+        base: &Path,
+        others: &[PathBuf],
+        options: &PrepareOptions<'_>,
+    ) -> Result<Self, PrepareError> {
+        let recipes = read_recipes(plan, base)?;
+        let folders: Vec<PathBuf> = match others {
+            [] => plan.docket.folders().iter().map(|folder| base.join(folder)).collect(),
+            others => others.to_vec(),
+        };
+        let dockets = read_dockets(&folders, &recipes)?;
+        let all =
+            || dockets.iter().flat_map(|docket| docket.tasks.iter().map(move |it| (docket, it)));
+        let tools = find_tools(&recipes, all().map(|it| it.1));
+        if let Some(folder) = folders.into_iter().find(|folder| tools.shows(folder)) {
+            return Err(PrepareError::Exposed(folder));
+        }
+        let mut notes = missing_tools(&tools);
+        let mut tasks = BTreeMap::new();
+        for (docket, task) in all() {
+            let entry = entry(docket, task, plan, &recipes, &tools);
+            if tasks.insert(task.name.clone(), entry).is_some() {
+                return Err(PrepareError::TaskTwice(task.name.clone()));
+            }
+        }
+        let sandbox = Sandbox::open(Path::new(STAGE), options.demand)?;
+        notes.extend(weaker_tier(&sandbox));
+        let machine = machine(&tools, &sandbox, options.version);
+        let task_notes = all().map(|(docket, task)| task_note(docket, task)).collect();
+        let judge = Judge::new(recipes, tools, sandbox);
+        Ok(Self { tasks, judge, machine, task_notes, notes })
+    }
+}
+
+fn find_tools<'a>(recipes: &'a Recipes, tasks: impl Iterator<Item = &'a Task>) -> Toolbox {
+    let tasks: Vec<&Task> = tasks.collect();
+    let mut tools = Toolbox::find(recipes, tasks.iter().flat_map(|task| task.languages(recipes)));
+    for task in tasks {
+        if let Some(runner) = task.runner() {
+            tools.find_runner(recipes, &task.language, runner);
+        }
+    }
+    tools
 }
 
 fn read_recipes(plan: &Plan, base: &Path) -> Result<Recipes, PrepareError> {
@@ -164,12 +202,12 @@ fn read_recipes(plan: &Plan, base: &Path) -> Result<Recipes, PrepareError> {
     Ok(recipes)
 }
 
-fn read_dockets(plan: &Plan, base: &Path, recipes: &Recipes) -> Result<Vec<Docket>, PrepareError> {
-    let read = |folder: &String| {
-        let folder = base.join(folder);
+fn read_dockets(folders: &[PathBuf], recipes: &Recipes) -> Result<Vec<Docket>, PrepareError> {
+    let read = |folder: &PathBuf| {
+        let folder = folder.clone();
         read_docket(&folder, recipes).map_err(|source| PrepareError::Docket { folder, source })
     };
-    plan.docket.folders().iter().map(read).collect()
+    folders.iter().map(read).collect()
 }
 
 /// A task with its limits settled and its prompt written.

@@ -6,12 +6,14 @@
 
 mod blob;
 mod error;
+mod gradings;
 mod manifest;
 mod read;
 mod schema;
 mod write;
 
 pub use error::RecordError;
+pub use gradings::{GradingRow, NewRegrade, RegradeRow};
 pub use manifest::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
 pub use read::{AttemptRow, RequestRow, TrialRow};
 pub use write::{Answer, NewJudgement, NewRequest, Record};

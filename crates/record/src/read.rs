@@ -225,7 +225,7 @@ impl Record {
         })
     }
 
-    fn rows<T>(
+    pub(crate) fn rows<T>(
         &self,
         sql: &str,
         read: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
@@ -233,7 +233,7 @@ impl Record {
         self.connection.prepare_cached(sql)?.query_map([], read)?.collect()
     }
 
-    fn read<T>(
+    pub(crate) fn read<T>(
         &self,
         what: &'static str,
         work: impl FnOnce() -> rusqlite::Result<T>,
@@ -262,11 +262,14 @@ fn unpack(text: &str) -> Option<FileTree> {
     files.into_iter().map(entry).collect()
 }
 
-fn conversion(error: impl std::error::Error + Send + Sync + 'static) -> rusqlite::Error {
+pub(crate) fn conversion(error: impl std::error::Error + Send + Sync + 'static) -> rusqlite::Error {
     rusqlite::Error::FromSqlConversionFailure(0, rusqlite::types::Type::Text, error.into())
 }
 
-fn verdict(word: Option<String>, reason: Option<String>) -> rusqlite::Result<Option<Verdict>> {
+pub(crate) fn verdict(
+    word: Option<String>,
+    reason: Option<String>,
+) -> rusqlite::Result<Option<Verdict>> {
     word.map(|word| Verdict::parse(&word, reason.as_deref())).transpose().map_err(conversion)
 }
 

@@ -6,7 +6,7 @@ use rusqlite::Connection;
 const APPLICATION_ID: i64 = 0x4654_726C;
 
 /// Every version of the layout. A migration is never edited, only followed by another.
-const MIGRATIONS: &[&str] = &[include_str!("schema.sql")];
+const MIGRATIONS: &[&str] = &[include_str!("schema.sql"), include_str!("regrades.sql")];
 
 /// Makes the layout the newest one.
 ///

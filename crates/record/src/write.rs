@@ -124,6 +124,15 @@ impl Record {
         Self::with(folder, known, Some(lock))
     }
 
+    /// Opens a record to add to it what is not a trial.
+    ///
+    /// # Errors
+    /// When there is none, a run writes to it, or it is of a newer format.
+    pub fn open_to_add(folder: &Path) -> Result<Self, RecordError> {
+        let manifest = Manifest::read(folder)?;
+        Self::open_for_run(folder, &manifest)
+    }
+
     fn with(folder: &Path, manifest: Manifest, lock: Option<File>) -> Result<Self, RecordError> {
         let failed = |source| RecordError::Database {
             what: "open the database",
@@ -365,7 +374,7 @@ impl Record {
         })
     }
 
-    fn transact<T>(
+    pub(crate) fn transact<T>(
         &mut self,
         what: &'static str,
         work: impl FnOnce(&Transaction<'_>) -> rusqlite::Result<T>,
@@ -384,7 +393,7 @@ impl Record {
     }
 }
 
-fn json<T: serde::Serialize + ?Sized>(value: &T) -> rusqlite::Result<String> {
+pub(crate) fn json<T: serde::Serialize + ?Sized>(value: &T) -> rusqlite::Result<String> {
     serde_json::to_string(value)
         .map_err(|error| rusqlite::Error::ToSqlConversionFailure(error.into()))
 }

@@ -4,7 +4,9 @@
 //! columns. Machine output has its own types, with `format_version` first; `docs/json.md` lists
 //! their fields.
 
+mod doctor;
 mod figures;
+mod regrade;
 mod safe;
 mod show;
 mod show_json;
@@ -13,7 +15,9 @@ mod standings_json;
 mod style;
 mod table;
 
+pub use doctor::{Doctor, Finding, LanguageFinding, doctor_json, doctor_table};
 pub use figures::{count, duration, money, percent, thousands};
+pub use regrade::{regrade_json, regrade_table};
 pub use safe::safe;
 pub use show::{Selection, ShowError, ShowOptions, show};
 pub use show_json::show_json;

@@ -1,6 +1,8 @@
 //! One file a command.
 
 pub mod demo;
+pub mod doctor;
+pub mod regrade;
 pub mod run;
 pub mod show;
 pub mod standin;

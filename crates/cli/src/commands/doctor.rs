@@ -1,0 +1,112 @@
+//! `fairtrial doctor`: what this machine can confine, and which languages it can run.
+
+use std::io::Write;
+use std::path::Path;
+
+use fairtrial_core::recipe::Recipes;
+use fairtrial_core::source::utf8;
+use fairtrial_grading::{Judge, Toolbox, check};
+use fairtrial_report::{Doctor, Finding, LanguageFinding, doctor_json, doctor_table};
+use fairtrial_sandbox::{Demand, Layer, Sandbox, State, Tier};
+
+use crate::args::DoctorArgs;
+use crate::errors::{DIFFERS, Failure};
+use crate::surroundings::Surroundings;
+
+/// The program that holds the sandbox's stage: this one, started again.
+const STAGE: &str = "/proc/self/exe";
+
+/// Opens the sandbox, tries every language in it, and writes what came of it. The exit code says
+/// whether code can be confined.
+pub fn run(
+    args: &DoctorArgs,
+    surroundings: &Surroundings,
+    out: &mut dyn Write,
+    err: &mut dyn Write,
+) -> Result<u8, Failure> {
+    let mut recipes = Recipes::shipped();
+    for file in &args.recipes {
+        let bytes = std::fs::read(file).map_err(|source| Failure::File {
+            what: "read",
+            path: file.clone(),
+            source,
+        })?;
+        let place = file.display().to_string();
+        recipes.add(&place, utf8(&place, &bytes)?)?;
+    }
+    let names: Vec<String> = match args.languages.as_slice() {
+        [] => recipes.iter().map(|it| it.0.to_owned()).collect(),
+        some => some.to_vec(),
+    };
+    if let Some(unknown) = names.iter().find(|name| recipes.find(name).is_none()) {
+        return Err(Failure::UnknownLanguage { name: unknown.clone(), known: recipes.names() });
+    }
+    let sandbox = match Sandbox::open(Path::new(STAGE), Demand::Confined) {
+        Ok(sandbox) => sandbox,
+        Err(error) => {
+            // Nothing is run: what would be, would not be confined.
+            let doctor = Doctor { tier: None, why: error.to_string(), ..Doctor::default() };
+            write(&doctor, args, surroundings, out)?;
+            return Ok(DIFFERS);
+        }
+    };
+    let mut doctor = Doctor {
+        tier: Some(sandbox.tier().word().to_owned()),
+        why: sandbox.why_not_full().unwrap_or_default().to_owned(),
+        layers: sandbox.layers().iter().map(finding).collect(),
+        languages: Vec::new(),
+    };
+    let mut tools = Toolbox::find(&recipes, names.iter().map(String::as_str));
+    for name in &names {
+        for runner in recipes.find(name).into_iter().flat_map(|it| it.runners.keys()) {
+            tools.find_runner(&recipes, name, runner);
+        }
+    }
+    let judge = Judge::new(recipes.clone(), tools, sandbox);
+    let on_terminal = surroundings.err_is_terminal();
+    for name in &names {
+        let Some(recipe) = recipes.find(name) else { continue };
+        if on_terminal {
+            write!(err, "\r\x1b[Ktrying {name} …")?;
+            err.flush()?;
+        }
+        let checkup = check(&judge, name, recipe);
+        doctor.languages.push(LanguageFinding {
+            language: checkup.language,
+            tool: checkup.tool,
+            trials: checkup.trials,
+        });
+    }
+    if on_terminal {
+        write!(err, "\r\x1b[K")?;
+    }
+    write(&doctor, args, surroundings, out)?;
+    Ok(if judge.sandbox().tier() >= Tier::Plain { 0 } else { DIFFERS })
+}
+
+fn write(
+    doctor: &Doctor,
+    args: &DoctorArgs,
+    surroundings: &Surroundings,
+    out: &mut dyn Write,
+) -> Result<(), Failure> {
+    if args.json {
+        doctor_json(out, doctor)?;
+    } else {
+        doctor_table(out, doctor, surroundings.style())?;
+    }
+    Ok(())
+}
+
+fn finding(layer: &Layer) -> Finding {
+    Finding {
+        layer: layer.name.clone(),
+        state: match layer.state {
+            State::Held => "held",
+            State::Partly => "partly",
+            State::Missing => "missing",
+        },
+        found: layer.found.clone(),
+        advice: layer.advice.clone(),
+    }
+}

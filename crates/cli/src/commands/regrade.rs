@@ -1,0 +1,53 @@
+//! `fairtrial regrade`: judges the recorded answers again.
+
+use std::io::{IsTerminal as _, Write};
+
+use fairtrial_hearing::{PrepareOptions, RegradeOptions, regrade};
+use fairtrial_record::Record;
+use fairtrial_report::{regrade_json, regrade_table};
+use fairtrial_sandbox::Demand;
+
+use crate::args::RegradeArgs;
+use crate::errors::{DIFFERS, Failure};
+use crate::surroundings::Surroundings;
+
+/// Judges, adds the grading to the record, and writes where it differs from the first verdicts.
+pub fn run(
+    args: &RegradeArgs,
+    surroundings: &Surroundings,
+    out: &mut dyn Write,
+    err: &mut dyn Write,
+) -> Result<u8, Failure> {
+    let options = RegradeOptions {
+        dockets: args.docket.clone(),
+        judging: std::thread::available_parallelism().map_or(1, usize::from),
+    };
+    let prepare = PrepareOptions {
+        env: &|name| surroundings.variable(name),
+        version: env!("CARGO_PKG_VERSION"),
+        demand: if args.trust_code { Demand::Anything } else { Demand::Confined },
+    };
+    let on_terminal = surroundings.err_is_terminal();
+    let progress = |done: usize, all: usize| {
+        let stderr = std::io::stderr();
+        if on_terminal && stderr.is_terminal() && (done % 8 == 0 || done == all) {
+            let end = if done == all { "\n" } else { "" };
+            let _ = write!(stderr.lock(), "\rjudging again: {done} of {all}{end}");
+        }
+    };
+    let number = regrade(&args.record, &options, &prepare, &progress)?;
+    let record = Record::open(&args.record)?;
+    let gradings = record.gradings()?;
+    let Some(grading) = gradings.iter().find(|it| it.id == number) else {
+        return Ok(0);
+    };
+    if args.json {
+        regrade_json(out, grading)?;
+    } else {
+        regrade_table(out, grading, surroundings.style())?;
+    }
+    out.flush()?;
+    writeln!(err, "record: {}", args.record.display())?;
+    let same = grading.answers.iter().all(|it| it.cause.is_none());
+    Ok(if same { 0 } else { DIFFERS })
+}

@@ -1,0 +1,160 @@
+//! Gradings: recorded answers judged again, kept beside the first verdicts, which never change.
+
+use fairtrial_core::judgement::Judgement;
+use fairtrial_core::schedule::TrialKey;
+use fairtrial_core::verdict::Verdict;
+use rusqlite::{Row, params};
+
+use crate::read::{conversion, verdict};
+use crate::write::{Record, json};
+use crate::{Machine, RecordError, blob};
+
+/// An answer judged again, ready to be written.
+#[derive(Debug)]
+pub struct NewRegrade {
+    /// The attempt's number in the database.
+    pub attempt: i64,
+    /// What judging came to this time.
+    pub judgement: Judgement,
+    /// Why it differs from the first verdict; `None` when it does not.
+    pub cause: Option<String>,
+}
+
+/// A grading: all answers of a record, judged again at one time.
+#[derive(Debug, Clone, PartialEq)]
+pub struct GradingRow {
+    /// Its number, from 1.
+    pub id: i64,
+    /// When it was begun, in UTC, RFC 3339.
+    pub begun: String,
+    /// Where, and with which tools.
+    pub machine: Machine,
+    /// Answers that could not be judged again.
+    pub left_out: u32,
+    /// The answers, in the order in which their trials were begun.
+    pub answers: Vec<RegradeRow>,
+}
+
+/// One answer, judged twice.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RegradeRow {
+    /// The trial's number.
+    pub trial: i64,
+    /// Which trial.
+    pub key: TrialKey,
+    /// Which attempt of it, from 1.
+    pub attempt: u32,
+    /// What it came to at first.
+    pub first: Verdict,
+    /// Sealed tests that held at first.
+    pub first_passed: u32,
+    /// What it came to this time.
+    pub again: Verdict,
+    /// Sealed tests that held this time, and sealed tests.
+    pub passed: u32,
+    /// Sealed tests.
+    pub total: u32,
+    /// Why the two differ; `None` when they do not.
+    pub cause: Option<String>,
+    /// What a person should know of how it was judged this time.
+    pub notes: Vec<String>,
+}
+
+impl Record {
+    /// Commits a grading, whole. Gives its number.
+    ///
+    /// # Errors
+    /// When the database refuses: then nothing of it is recorded.
+    pub fn commit_grading(
+        &mut self,
+        begun: &str,
+        machine: &Machine,
+        left_out: u32,
+        answers: &[NewRegrade],
+    ) -> Result<i64, RecordError> {
+        self.transact("commit a grading", |transaction| {
+            transaction.execute(
+                "INSERT INTO gradings (begun, machine, left_out) VALUES (?1, ?2, ?3)",
+                params![begun, json(machine)?, left_out],
+            )?;
+            let grading = transaction.last_insert_rowid();
+            for answer in answers {
+                let judgement = &answer.judgement;
+                let (passed, total) = judgement.counts();
+                let tests = blob::store(transaction, json(&judgement.tests)?.as_bytes())?;
+                transaction
+                    .prepare_cached(
+                        "INSERT INTO regrades (grading, attempt, verdict, reason, tests_passed,
+                         tests_total, credit, cause, notes, tests)
+                         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
+                    )?
+                    .execute(params![
+                        grading,
+                        answer.attempt,
+                        judgement.verdict.word(),
+                        judgement.verdict.reason(),
+                        passed as i64,
+                        total as i64,
+                        judgement.credit(),
+                        answer.cause,
+                        json(&judgement.notes)?,
+                        tests.as_str()
+                    ])?;
+            }
+            Ok(grading)
+        })
+    }
+
+    /// All gradings, the oldest first.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub fn gradings(&self) -> Result<Vec<GradingRow>, RecordError> {
+        self.read("read gradings", || {
+            let mut gradings = self.rows(
+                "SELECT id, begun, machine, left_out FROM gradings ORDER BY id",
+                |row| {
+                    let machine: String = row.get(2)?;
+                    Ok(GradingRow {
+                        id: row.get(0)?,
+                        begun: row.get(1)?,
+                        machine: serde_json::from_str(&machine).map_err(conversion)?,
+                        left_out: row.get(3)?,
+                        answers: Vec::new(),
+                    })
+                },
+            )?;
+            let answers = self.rows(
+                "SELECT r.grading, t.id, t.candidate, t.task, t.sample, a.number, a.verdict,
+                 a.reason, a.tests_passed, r.verdict, r.reason, r.tests_passed, r.tests_total,
+                 r.cause, r.notes
+                 FROM regrades r JOIN attempts a ON a.id = r.attempt JOIN trials t ON t.id = a.trial
+                 ORDER BY t.id, a.number",
+                |row| Ok((row.get::<_, i64>(0)?, regrade_row(row)?)),
+            )?;
+            for (grading, answer) in answers {
+                if let Some(grading) = gradings.iter_mut().find(|it| it.id == grading) {
+                    grading.answers.push(answer);
+                }
+            }
+            Ok(gradings)
+        })
+    }
+}
+
+fn regrade_row(row: &Row<'_>) -> rusqlite::Result<RegradeRow> {
+    let notes: String = row.get(14)?;
+    let missing = || rusqlite::Error::QueryReturnedNoRows;
+    Ok(RegradeRow {
+        trial: row.get(1)?,
+        key: TrialKey { candidate: row.get(2)?, task: row.get(3)?, sample: row.get(4)? },
+        attempt: row.get(5)?,
+        first: verdict(row.get(6)?, row.get(7)?)?.ok_or_else(missing)?,
+        first_passed: row.get::<_, Option<u32>>(8)?.unwrap_or(0),
+        again: verdict(row.get(9)?, row.get(10)?)?.ok_or_else(missing)?,
+        passed: row.get(11)?,
+        total: row.get(12)?,
+        cause: row.get(13)?,
+        notes: serde_json::from_str(&notes).map_err(conversion)?,
+    })
+}
