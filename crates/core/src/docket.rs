@@ -10,7 +10,7 @@ use crate::digest::Digest;
 use crate::form::Form;
 use crate::form::call::{self, Call, CallSettings};
 use crate::form::program::{self, Case, ProgramSettings};
-use crate::form::tests::{LIST, SealedTests, TestsSettings, parse_list};
+use crate::form::unit::{LIST, SealedTests, TestsSettings, parse_list};
 use crate::limits::LimitSettings;
 use crate::recipe::Recipes;
 use crate::source::{SourceError, parse_toml, utf8};

@@ -1,5 +1,7 @@
 //! What judging an attempt came to, test by test.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 
 use crate::verdict::{FailReason, Verdict};
@@ -77,7 +79,7 @@ pub struct Unstable {
 }
 
 /// What a run used.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Usage {
     /// Seconds by the clock on the wall.
     pub wall_seconds: f64,
@@ -85,6 +87,18 @@ pub struct Usage {
     pub cpu_seconds: f64,
     /// Most memory at one time, in bytes.
     pub peak_memory: u64,
+    /// Bytes on standard output and standard error together.
+    #[serde(default)]
+    pub bytes_out: u64,
+    /// Processes and threads that were started; `None` where the kernel does not tell.
+    #[serde(default)]
+    pub started: Option<u32>,
+    /// System calls that were refused, by name, and how often.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub denied: BTreeMap<String, u64>,
+    /// How it was measured: `group`, by a control group, or `looks`, by looking from time to time.
+    #[serde(default)]
+    pub accounting: String,
 }
 
 impl Judgement {

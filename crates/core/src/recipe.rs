@@ -38,6 +38,12 @@ pub struct Recipe {
     /// The command that runs a whole program.
     #[serde(default)]
     pub run: Vec<String>,
+    /// Commands that make something to serve single calls with; empty: the file itself is loaded.
+    #[serde(default)]
+    pub call_build: Vec<Vec<String>>,
+    /// The file that the driver loads, where it is not the answer's; `{stem}` is filled.
+    #[serde(default)]
+    pub call_file: String,
     /// The command that serves single calls; empty where the form `call` is not offered.
     #[serde(default)]
     pub call: Vec<String>,
@@ -225,9 +231,12 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_shipped_recipes_cover_eight_languages() {
+    fn the_shipped_recipes_cover_nine_languages() {
         let recipes = Recipes::shipped();
-        assert_eq!(recipes.names(), "c, c++, go, java, javascript, python, rust, shell");
+        assert_eq!(
+            recipes.names(),
+            "c, c++, go, java, javascript, python, rust, shell, typescript"
+        );
         assert_eq!(recipes.by_tag("CPP"), Some("c++"));
         assert_eq!(recipes.by_extension("mjs"), Some("javascript"));
         assert_eq!(recipes.by_tag("text"), None);

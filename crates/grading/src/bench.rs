@@ -81,7 +81,8 @@ impl Bench<'_> {
             ("tool".to_owned(), text(&self.tool.program)),
             ("file".to_owned(), file.as_str().to_owned()),
             ("stem".to_owned(), file.stem().to_owned()),
-            ("driver".to_owned(), format!("{DRIVER}/driver.{}", file.extension())),
+            ("driver".to_owned(), format!("{DRIVER}/driver.{}", driver_extension(file))),
+            ("strip".to_owned(), format!("{DRIVER}/strip.js")),
             ("reporter".to_owned(), format!("{DRIVER}/reporter.{}", file.extension())),
             ("heap_mib".to_owned(), heap.max(16).to_string()),
         ];
@@ -95,6 +96,14 @@ impl Bench<'_> {
             *program = format!("{}/{own}", fairtrial_sandbox::WORK);
         }
         command
+    }
+
+    /// The file that a driver of calls loads.
+    pub fn call_file(&self, file: &RelPath) -> String {
+        match self.recipe.call_file.as_str() {
+            "" => file.as_str().to_owned(),
+            given => given.replace("{stem}", file.stem()),
+        }
     }
 
     /// The environment of every program.
@@ -159,6 +168,14 @@ impl Bench<'_> {
             (_, Ending::Exited(status)) => format!("ended with status {status}"),
             (_, Ending::Signalled(signal)) => format!("ended by {}", signal_name(signal)),
         }
+    }
+}
+
+/// TypeScript is driven as what it becomes.
+fn driver_extension(file: &RelPath) -> &str {
+    match file.extension() {
+        "ts" | "mts" | "cts" | "mjs" | "cjs" => "js",
+        other => other,
     }
 }
 

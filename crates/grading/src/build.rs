@@ -12,6 +12,7 @@ use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, LimitHit, Outcome};
 
 use crate::bench::{Bench, JudgeError};
+use crate::driver::build_tools;
 use crate::outcome::nothing_run;
 
 /// What a compiler may use. It is not under trial, but what it is fed is.
@@ -58,19 +59,27 @@ pub enum Built {
     Failed(Judgement),
 }
 
-/// Builds an answer. A language without build commands is ready as it is.
-pub fn build(bench: &Bench<'_>, builds: &Builds, files: &FileTree) -> Result<Built, JudgeError> {
+/// Builds an answer by these commands. Without any, it is ready as it is.
+pub fn build(
+    bench: &Bench<'_>,
+    builds: &Builds,
+    commands: &[Vec<String>],
+    files: &FileTree,
+) -> Result<Built, JudgeError> {
     let mut layer = Arc::new(Archive::of(files)?);
-    if bench.recipe.build.is_empty() {
+    if commands.is_empty() {
         return Ok(Built::Ready(layer));
     }
-    let commands = format!("{:?} {}", bench.recipe.build, bench.tool.program.display());
+    let tools = build_tools(&bench.task.language)?;
+    let list = commands;
+    let commands = format!("{list:?} {}", bench.tool.program.display());
     let key = Digest::of(format!("{commands} {}", Digest::of_tree(files)).as_bytes());
     if let Some(layer) = builds.find(&key) {
         return Ok(Built::Ready(layer));
     }
-    for command in &bench.recipe.build {
-        let job = Job { collect: Collect::All, ..bench.job(command, CAPS, vec![&layer]) };
+    for command in list {
+        let base = bench.job(command, CAPS, vec![&layer]);
+        let job = Job { collect: Collect::All, driver: tools.as_ref(), ..base };
         let outcome = bench.sandbox.run(&job)?;
         if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
             return Ok(Built::Failed(failed(bench, &outcome)));

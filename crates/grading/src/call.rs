@@ -1,5 +1,6 @@
 //! The form `call`: arguments go in over a channel, values come back, and are compared out here.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use fairtrial_core::form::call::{Call, CallOutcome, CallSettings, Reply, Returned};
@@ -14,9 +15,11 @@ use serde::Deserialize;
 use serde_json::json;
 
 use crate::bench::{Bench, JudgeError, signal_name};
+use crate::build::{Builds, Built, build};
 use crate::checker::Checker;
 use crate::driver::Driver;
 use crate::outcome::{TIMEOUTS_MAX, any_failed, nothing_run, settle, usage};
+use crate::shim;
 
 /// Longest reply that is read, in bytes.
 const REPLY_MAX: usize = 16 << 20;
@@ -80,20 +83,38 @@ struct Called {
     message: Option<String>,
 }
 
-/// Judges by calls. Examples are run only when something sealed failed.
+/// What an answer is held against.
+pub struct Examined<'a> {
+    pub settings: &'a CallSettings,
+    pub checker: Option<&'a Checker<'a>>,
+    pub sealed: &'a [Call],
+    /// Examples, run only when something sealed failed.
+    pub visible: &'a [Call],
+}
+
+/// Judges by calls.
 pub fn judge(
     bench: &Bench<'_>,
-    settings: &CallSettings,
-    checker: Option<&Checker<'_>>,
+    builds: &Builds,
+    examined: &Examined<'_>,
     files: &FileTree,
-    sealed: &[Call],
-    visible: &[Call],
 ) -> Result<Judgement, JudgeError> {
+    let Examined { settings, checker, sealed, visible } = *examined;
     let Some(driver) = Driver::of(settings.file.extension()) else {
         let message = format!("`{}` is no file that calls can be made into", settings.file);
         return Ok(nothing_run(bench.task, FailReason::DidNotBuild, Some(message)));
     };
-    let layer = Archive::of(files)?;
+    let mut files = files.clone();
+    if driver.is_shim
+        && let Some(path) = shim::path()
+    {
+        let calls: Vec<&Call> = sealed.iter().chain(visible).collect();
+        files.insert(path, shim::rust(settings, &calls).into_bytes());
+    }
+    let layer = match build(bench, builds, &bench.recipe.call_build, &files)? {
+        Built::Ready(layer) => layer,
+        Built::Failed(judgement) => return Ok(judgement),
+    };
     let mut session = Session {
         bench,
         settings,
@@ -157,7 +178,7 @@ struct Session<'a> {
     checker: Option<&'a Checker<'a>>,
     driver: Driver,
     laid: Archive,
-    layer: Archive,
+    layer: Arc<Archive>,
     running: Option<Running<'a>>,
     /// Starts that were not asked for by the task.
     starts: usize,
@@ -246,7 +267,7 @@ impl Session<'_> {
         let job = Job { driver: Some(&self.laid), channel: true, ..base };
         let mut running = bench.sandbox.start(&job)?;
         let order = json!({
-            "file": self.settings.file,
+            "file": bench.call_file(&self.settings.file),
             "name": self.settings.name,
             "isolate": self.settings.isolate && self.driver.forks,
         });

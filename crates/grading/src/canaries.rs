@@ -4,7 +4,7 @@
 //! number is among those that must fail: what forges results by looking at the code finds the
 //! candidate's own function called there as in any other test.
 
-use fairtrial_core::form::tests::Canary;
+use fairtrial_core::form::unit::Canary;
 use fairtrial_core::tree::{FileTree, RelPath};
 
 /// How many canaries hold, and how many fail.

@@ -1,4 +1,4 @@
-//! Drivers: what serves calls in the candidate's own process. One file a language.
+//! Drivers: what serves calls, or reports tests, in the candidate's own process. One file a language.
 
 use fairtrial_core::recipe::Runner;
 use fairtrial_core::testrun::ReportKind;
@@ -10,23 +10,57 @@ use crate::bench::JudgeError;
 /// The driver of a language.
 #[derive(Debug, Clone, Copy)]
 pub struct Driver {
-    /// Its file, in the driver's folder.
-    file: &'static str,
-    source: &'static str,
+    /// Its files, in the driver's folder. The first is the driver itself.
+    files: &'static [(&'static str, &'static str)],
     /// Whether it can serve each call by a copy of itself in which nothing else has happened.
     pub forks: bool,
+    /// Whether it is compiled together with the candidate's file.
+    pub is_shim: bool,
 }
 
-/// Every driver, with the extensions of the files that it loads.
-const DRIVERS: &[(&[&str], Driver)] = &[
-    (&["py"], Driver { file: "driver.py", source: include_str!("drivers/python.py"), forks: true }),
-    (
-        &["js", "mjs", "cjs"],
-        Driver { file: "driver.js", source: include_str!("drivers/javascript.js"), forks: false },
-    ),
-];
+const PYTHON: Driver = Driver {
+    files: &[("driver.py", include_str!("drivers/python.py"))],
+    forks: true,
+    is_shim: false,
+};
 
-/// The driver of a runner that reports by [`ReportKind::Lines`](fairtrial_core::testrun::ReportKind).
+const JAVASCRIPT: Driver = Driver {
+    files: &[("driver.js", include_str!("drivers/javascript.js"))],
+    forks: false,
+    is_shim: false,
+};
+
+const TYPESCRIPT: Driver = Driver { files: &[JAVASCRIPT.files[0], STRIP], ..JAVASCRIPT };
+
+const RUST: Driver = Driver { files: &[], forks: false, is_shim: true };
+
+/// Takes the types out of TypeScript.
+const STRIP: (&str, &str) = ("strip.js", include_str!("drivers/strip.js"));
+
+impl Driver {
+    /// The driver for files with this extension.
+    pub fn of(extension: &str) -> Option<Self> {
+        match extension {
+            "py" => Some(PYTHON),
+            "js" | "mjs" | "cjs" => Some(JAVASCRIPT),
+            "ts" | "mts" | "cts" => Some(TYPESCRIPT),
+            "rs" => Some(RUST),
+            _ => None,
+        }
+    }
+
+    /// Its files, to be laid out.
+    pub fn archive(self) -> Result<Archive, JudgeError> {
+        archive(self.files)
+    }
+}
+
+/// What builds of a language find in the driver's folder; `None` where they need nothing.
+pub fn build_tools(language: &str) -> Result<Option<Archive>, JudgeError> {
+    if language == "typescript" { archive(&[STRIP]).map(Some) } else { Ok(None) }
+}
+
+/// The driver of a runner that reports by [`ReportKind::Lines`].
 #[derive(Debug, Clone, Copy)]
 pub struct UnitDriver {
     files: &'static [(&'static str, &'static str)],
@@ -64,16 +98,4 @@ fn archive(files: &[(&str, &str)]) -> Result<Archive, JudgeError> {
         tree.insert(path, source.as_bytes().to_vec());
     }
     Ok(Archive::of(&tree)?)
-}
-
-impl Driver {
-    /// The driver for files with this extension.
-    pub fn of(extension: &str) -> Option<Self> {
-        DRIVERS.iter().find(|it| it.0.contains(&extension)).map(|it| it.1)
-    }
-
-    /// Its files, to be laid out.
-    pub fn archive(self) -> Result<Archive, JudgeError> {
-        archive(&[(self.file, self.source)])
-    }
 }

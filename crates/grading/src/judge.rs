@@ -169,12 +169,13 @@ fn by_form(
     match &bench.task.proceedings {
         Proceedings::Call { settings, examples: visible, sealed, .. } => {
             let visible = if examples { visible.as_slice() } else { &[] };
-            call::judge(bench, settings, checker, files, sealed, visible)
+            let examined = call::Examined { settings, checker, sealed, visible };
+            call::judge(bench, builds, &examined, files)
         }
         Proceedings::Tests { settings, sealed } => unit::judge(bench, settings, sealed, files),
         Proceedings::Program { examples: visible, sealed, .. } => {
             let visible = if examples { visible.as_slice() } else { &[] };
-            let layer = match build::build(bench, builds, files)? {
+            let layer = match build::build(bench, builds, &bench.recipe.build, files)? {
                 build::Built::Ready(layer) => layer,
                 build::Built::Failed(judgement) => return Ok(judgement),
             };

@@ -14,6 +14,7 @@ mod folder;
 mod judge;
 mod outcome;
 mod program;
+mod shim;
 mod stability;
 mod tools;
 mod unit;

@@ -3,7 +3,7 @@
 use fairtrial_core::docket::{Proceedings, Task};
 use fairtrial_core::judgement::{Judgement, TestOutcome, Usage};
 use fairtrial_core::verdict::{FailReason, Verdict};
-use fairtrial_sandbox::Outcome;
+use fairtrial_sandbox::{Accounting, Outcome};
 
 /// Tests that may run out of time before the rest is no longer run.
 pub const TIMEOUTS_MAX: usize = 2;
@@ -35,6 +35,14 @@ pub fn usage(outcome: &Outcome) -> Usage {
         wall_seconds: outcome.wall.as_secs_f64(),
         cpu_seconds: outcome.cpu.as_secs_f64(),
         peak_memory: outcome.peak_memory,
+        bytes_out: outcome.bytes_out(),
+        started: outcome.started,
+        denied: outcome.denied.clone(),
+        accounting: match outcome.accounting {
+            Accounting::Group => "group",
+            Accounting::Looks => "looks",
+        }
+        .to_owned(),
     }
 }
 

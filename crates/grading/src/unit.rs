@@ -7,7 +7,7 @@
 use std::collections::BTreeMap;
 use std::hash::{BuildHasher as _, RandomState};
 
-use fairtrial_core::form::tests::{Canary, SealedTests, TestsSettings, Wrong, settle};
+use fairtrial_core::form::unit::{Canary, SealedTests, TestsSettings, Wrong, settle};
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::prompt::head_and_tail;
 use fairtrial_core::recipe::Runner;
@@ -122,8 +122,7 @@ impl<'a> Run<'a> {
             };
             let outcome = self.bench.sandbox.run(&job)?;
             if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
-                let said = self.said(&outcome);
-                return Ok(nothing_run(self.bench.task, FailReason::DidNotBuild, Some(said)));
+                return Ok(self.not_run(FailReason::DidNotBuild, &outcome, ""));
             }
             if let Some(built) = outcome.collected {
                 base = built;
@@ -218,14 +217,12 @@ impl<'a> Run<'a> {
     fn weigh(&self, held: Held) -> Judgement {
         let Held { outcome, report, changed } = held;
         if outcome.limit.is_some() {
-            let reason = self.bench.reason(&outcome);
-            return nothing_run(self.bench.task, reason, Some(self.said(&outcome)));
+            return self.not_run(self.bench.reason(&outcome), &outcome, "");
         }
         let report = match report {
             Ok(report) => report,
             Err(why) => {
-                let message = format!("{why}\n{}", self.said(&outcome));
-                return nothing_run(self.bench.task, FailReason::Crashed, Some(message));
+                return self.not_run(FailReason::Crashed, &outcome, &why);
             }
         };
         let settled = settle(&self.sealed.names, &self.canaries, &report.tests);
@@ -253,11 +250,8 @@ impl<'a> Run<'a> {
         if let Some(first) = tests.first_mut() {
             first.usage = Some(usage(&outcome));
         }
-        let broken = report.broken.clone();
         let mut judgement = settle_tests(tests, None);
-        judgement.message = broken.or_else(|| {
-            judgement.tests.iter().find(|it| it.failed.is_some()).map(|_| self.said(&outcome))
-        });
+        judgement.message = report.broken.as_deref().map(|text| self.fit(text));
         if !evidence.is_empty() {
             evidence.sort();
             evidence.dedup();
@@ -282,8 +276,37 @@ impl<'a> Run<'a> {
         matches!(outcome.ending, Ending::Exited(status) if self.runner.failed_status.contains(&status))
     }
 
-    /// What was printed, which is the candidate's own and holds no expectation but what the runner
-    /// prints of it: that is for people only.
+    /// A judgement of tests that could not be run. What was printed is for people only: it may quote
+    /// the sealed tests.
+    fn not_run(&self, reason: FailReason, outcome: &Outcome, why: &str) -> Judgement {
+        let said = self.said(outcome);
+        let ended = self.bench.ended(outcome);
+        let message = format!("{why}\n{ended}\n{}", self.fit(&said));
+        let mut judgement = nothing_run(self.bench.task, reason, Some(message.trim().to_owned()));
+        if let Some(first) = judgement.tests.first_mut() {
+            first.found = said;
+        }
+        judgement
+    }
+
+    /// What of a text may go back to the candidate: lines that name its own file and no sealed one,
+    /// and the kind of an error, without what it says.
+    fn fit(&self, text: &str) -> String {
+        let own = self.settings.file.as_str();
+        let sealed: Vec<&str> = self.laid.keys().map(RelPath::as_str).collect();
+        let names_sealed = |line: &str| {
+            sealed.iter().any(|path| line.contains(path) || line.contains(file_name(path)))
+        };
+        let names_own = |line: &&str| {
+            (line.contains(own) || line.contains(file_name(own))) && !names_sealed(line)
+        };
+        let mut lines: Vec<String> =
+            text.lines().filter(names_own).map(|line| line.trim().to_owned()).collect();
+        lines.extend(error_kind(text).map(|kind| format!("it raised {kind}")));
+        lines.join("\n")
+    }
+
+    /// What was printed, for people.
     fn said(&self, outcome: &Outcome) -> String {
         let stderr = String::from_utf8_lossy(&outcome.stderr.bytes);
         let stdout = String::from_utf8_lossy(&outcome.stdout.bytes);
@@ -292,7 +315,24 @@ impl<'a> Run<'a> {
     }
 }
 
-fn outcome_of(found: &fairtrial_core::form::tests::Found) -> TestOutcome {
+fn file_name(path: &str) -> &str {
+    path.rsplit('/').next().unwrap_or(path)
+}
+
+/// The kind of the last error that a text tells of: a word that ends in `Error` or `Exception`,
+/// before a colon.
+fn error_kind(text: &str) -> Option<&str> {
+    let word = |line: &'_ str| -> Option<usize> {
+        let end = line.find(':').unwrap_or(line.len());
+        let word = line[..end].trim();
+        let plain = word.chars().all(|c| c.is_alphanumeric() || c == '.' || c == '_');
+        (plain && (word.ends_with("Error") || word.ends_with("Exception"))).then_some(end)
+    };
+    let lines = text.lines().rev().map(|line| line.trim_start_matches(['E', ' ']));
+    lines.into_iter().find_map(|line| word(line).map(|end| line[..end].trim()))
+}
+
+fn outcome_of(found: &fairtrial_core::form::unit::Found) -> TestOutcome {
     let held = TestOutcome::held(&found.name, false, 1.0);
     let (failed, summary) = match found.wrong {
         None => return held,

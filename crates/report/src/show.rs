@@ -5,7 +5,7 @@ use std::io::{self, Write};
 use fairtrial_core::answer::Sent;
 use fairtrial_core::judgement::TestOutcome;
 use fairtrial_core::verdict::Verdict;
-use fairtrial_record::{AttemptRow, Record, RecordError, TrialRow};
+use fairtrial_record::{AttemptRow, Record, RecordError, RegradeRow, TrialRow};
 
 use crate::figures::{count, duration, money};
 use crate::safe::safe;
@@ -173,8 +173,14 @@ fn show_trial(
             safe(&request.detail)
         )?;
     }
+    let gradings = record.gradings()?;
+    let again: Vec<(&RegradeRow, &str)> = gradings
+        .iter()
+        .flat_map(|it| it.answers.iter().map(|row| (row, it.begun.as_str())))
+        .filter(|it| it.0.trial == trial.id)
+        .collect();
     for attempt in &trial.attempts {
-        show_attempt(out, record, attempt, options)?;
+        show_attempt(out, record, attempt, &again, options)?;
     }
     writeln!(out)?;
     Ok(())
@@ -184,6 +190,7 @@ fn show_attempt(
     out: &mut dyn Write,
     record: &Record,
     attempt: &AttemptRow,
+    again: &[(&RegradeRow, &str)],
     options: ShowOptions,
 ) -> Result<(), ShowError> {
     let style = options.style;
@@ -195,6 +202,12 @@ fn show_attempt(
             writeln!(out, "{word}, {tests} tests, judged in {}", duration(attempt.judge_seconds))?;
         }
         None => writeln!(out, "not judged yet")?,
+    }
+    for row in again.iter().filter(|it| it.0.attempt == attempt.number) {
+        let (row, at) = row;
+        let cause = row.cause.as_ref().map_or(String::new(), |it| format!(": {}", safe(it)));
+        let tests = format!("{}/{} tests", row.passed, row.total);
+        writeln!(out, "judged again: {}, {tests}, at {}{cause}", row.again, safe(at))?;
     }
     if !attempt.deviations.is_empty() {
         let deviations = attempt.deviations.join(", ");
@@ -252,8 +265,14 @@ fn show_tests(
     for test in tests {
         let verdict = test.failed.map_or(Verdict::Pass, Verdict::Fail);
         let word = style.verdict(verdict, &format!("{:<4}", verdict.word()));
-        let usage = test.usage.map_or(String::new(), |usage| {
-            format!(" · {}, {} MiB", duration(usage.cpu_seconds), usage.peak_memory >> 20)
+        let usage = test.usage.as_ref().map_or(String::new(), |usage| {
+            let mut text =
+                format!(" · {}, {} MiB", duration(usage.cpu_seconds), usage.peak_memory >> 20);
+            if !usage.denied.is_empty() {
+                let calls = usage.denied.iter().map(|(name, count)| format!("{name} {count} ×"));
+                text = format!("{text}, refused: {}", calls.collect::<Vec<_>>().join(", "));
+            }
+            text
         });
         let why = match (test.failed, test.summary.is_empty()) {
             (Some(reason), false) => format!(" · {reason}: {}", safe(&test.summary)),
@@ -261,7 +280,11 @@ fn show_tests(
             (None, _) => String::new(),
         };
         let visible = if test.visible { " (visible)" } else { "" };
-        writeln!(out, "  {word} {}{visible}{why}{}", safe(&test.name), style.dim(&usage))?;
+        let unstable = test.unstable.map_or(String::new(), |it| {
+            format!(" · unstable: failed in {} of {} runs", it.failed, it.runs)
+        });
+        let name = safe(&test.name);
+        writeln!(out, "  {word} {name}{visible}{why}{unstable}{}", style.dim(&usage))?;
         if options.unseal || test.visible {
             for (title, text) in
                 [("input", &test.input), ("expected", &test.expected), ("found", &test.found)]

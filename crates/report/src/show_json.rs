@@ -1,5 +1,6 @@
 //! Trials in full, for programs.
 
+use std::collections::BTreeMap;
 use std::io::Write;
 
 use fairtrial_core::judgement::TestOutcome;
@@ -71,9 +72,16 @@ struct Test {
     #[serde(skip_serializing_if = "Option::is_none")]
     found: Option<String>,
     points: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    unstable: Option<[u32; 2]>,
     cpu_seconds: Option<f64>,
     wall_seconds: Option<f64>,
     peak_memory_bytes: Option<u64>,
+    output_bytes: Option<u64>,
+    processes_started: Option<u32>,
+    accounting: Option<String>,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    calls_refused: BTreeMap<String, u64>,
 }
 
 #[derive(Serialize)]
@@ -162,6 +170,7 @@ fn attempt(record: &Record, row: AttemptRow, unseal: bool) -> Result<Attempt, Sh
 
 fn test(test: TestOutcome, unseal: bool) -> Test {
     let open = unseal || test.visible;
+    let usage = test.usage.as_ref();
     let shown = |text: String| Some(text).filter(|text| open && !text.is_empty());
     Test {
         verdict: test.failed.map_or("pass", |_| "fail"),
@@ -173,9 +182,14 @@ fn test(test: TestOutcome, unseal: bool) -> Test {
         visible: test.visible,
         summary: test.summary,
         points: test.points,
-        cpu_seconds: test.usage.map(|it| it.cpu_seconds),
-        wall_seconds: test.usage.map(|it| it.wall_seconds),
-        peak_memory_bytes: test.usage.map(|it| it.peak_memory),
+        unstable: test.unstable.map(|it| [it.failed, it.runs]),
+        cpu_seconds: usage.map(|it| it.cpu_seconds),
+        wall_seconds: usage.map(|it| it.wall_seconds),
+        peak_memory_bytes: usage.map(|it| it.peak_memory),
+        output_bytes: usage.map(|it| it.bytes_out),
+        processes_started: usage.and_then(|it| it.started),
+        accounting: usage.map(|it| it.accounting.clone()),
+        calls_refused: usage.map(|it| it.denied.clone()).unwrap_or_default(),
     }
 }
 

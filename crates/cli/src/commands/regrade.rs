@@ -30,7 +30,7 @@ pub fn run(
     let on_terminal = surroundings.err_is_terminal();
     let progress = |done: usize, all: usize| {
         let stderr = std::io::stderr();
-        if on_terminal && stderr.is_terminal() && (done % 8 == 0 || done == all) {
+        if on_terminal && stderr.is_terminal() && (done.is_multiple_of(8) || done == all) {
             let end = if done == all { "\n" } else { "" };
             let _ = write!(stderr.lock(), "\rjudging again: {done} of {all}{end}");
         }

@@ -5,10 +5,13 @@
 mod answers;
 mod bed;
 mod demo;
+mod doctor;
 mod hostile;
 mod hosts;
 mod input;
+mod regrade;
 mod resume;
 mod show;
 mod standings;
+mod tiers;
 mod users;

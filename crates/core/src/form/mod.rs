@@ -2,7 +2,7 @@
 
 pub mod call;
 pub mod program;
-pub mod tests;
+pub mod unit;
 
 use std::fmt;
 use std::str::FromStr;

@@ -149,3 +149,75 @@ fn a_failure_that_comes_and_goes_is_shown_as_unstable() {
     assert_eq!(unstable, [None, Some(13), None]);
     assert!(judged.notes[0].starts_with("unstable: `call 2` failed in "), "{:?}", judged.notes);
 }
+
+const BERTHS: &str = "{\"args\": [[3, 9, 4], \"cod\"], \"returns\": {\"sum\": 16, \"name\": \"cod\"}}\n\
+    {\"args\": [[], \"\"], \"raises\": \"Empty\"}";
+
+#[test]
+fn typescript_is_called_with_its_types_taken_out() {
+    let bench = Bench {
+        form: "call",
+        language: "typescript",
+        file: "a.ts",
+        table: "name = \"f\"",
+        sealed: &[("calls.jsonl", BERTHS)],
+        time: 5,
+        ..Bench::default()
+    };
+    let code = "interface Out { sum: number; name: string }\nclass Empty extends Error { override name = 'Empty' }\n\
+                export function f(xs: readonly number[], name: string): Out {\n  if (!xs.length) throw new Empty('none')\n  \
+                return { sum: xs.reduce((a: number, b: number) => a + b, 0), name } as Out\n}\n";
+    assert_eq!(bench.judge(&[("a.ts", code)]).verdict, PASS);
+    let broken = bench.judge(&[("a.ts", "export function f(: number {")]);
+    assert_eq!(broken.verdict, fail(FailReason::DidNotBuild));
+    assert!(broken.message.unwrap().contains("a.ts:1:"));
+}
+
+#[test]
+fn rust_is_called_through_a_shim_that_finds_its_types() {
+    let table = "name = \"f\"";
+    let sealed = &[("calls.jsonl", BERTHS)];
+    let bench = Bench {
+        form: "call",
+        language: "rust",
+        file: "a.rs",
+        table,
+        sealed,
+        time: 5,
+        ..Bench::default()
+    };
+    let code = "use std::collections::HashMap;\n#[derive(Debug)] pub enum E { Empty }\n#[derive(Debug)]\n\
+                pub struct Out;\npub fn f(xs: &[i64], name: &str) -> Result<HashMap<String, String>, E> {\n    \
+                if xs.is_empty() { return Err(E::Empty) }\n    \
+                Ok(HashMap::from([(\"name\".to_owned(), name.to_owned()), (\"sum\".to_owned(), xs.iter().sum::<i64>().to_string())]))\n}\nfn main() {}\n";
+    let judged = bench.judge(&[("a.rs", code)]);
+    assert_eq!(judged.tests[0].failed, Some(FailReason::WrongResult), "a text is no number");
+    assert_eq!(judged.tests[1].failed, None, "{judged:#?}");
+    let steps = HOLD.replace('\n', " ");
+    let sealed = &[("calls.jsonl", steps.as_str())];
+    let table = "name = \"Hold\"";
+    let bench = Bench {
+        form: "call",
+        language: "rust",
+        file: "a.rs",
+        table,
+        sealed,
+        time: 5,
+        ..Bench::default()
+    };
+    let code = "#[derive(Debug)] pub struct Full(String);\npub struct Hold { size: usize, pub load: Vec<String> }\n\
+                impl Hold {\n    pub fn new(size: usize) -> Self { Self { size, load: vec![] } }\n    \
+                pub fn put(&mut self, it: &str) -> Result<usize, Full> {\n        \
+                if self.load.len() == self.size { return Err(Full(it.into())) }\n        \
+                self.load.push(it.into());\n        Ok(self.load.len())\n    }\n}\n";
+    let judged = bench.judge(&[("a.rs", code)]);
+    assert_eq!(judged.verdict, PASS, "{judged:#?}");
+    let panics = bench
+        .judge(&[("a.rs", &code.replace("return Err(Full(it.into()))", "panic!(\"no room\")"))]);
+    assert_eq!(panics.tests[0].summary, "step 4: raised panic");
+    let broken = bench.judge(&[(
+        "a.rs",
+        "pub struct Hold;\nimpl Hold { pub fn new(s: String) -> Self { Hold } }",
+    )]);
+    assert_eq!(broken.verdict, fail(FailReason::DidNotBuild));
+}

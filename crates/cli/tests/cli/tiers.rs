@@ -1,0 +1,77 @@
+//! Machines that can confine less: without namespaces, and without anything.
+
+use std::path::Path;
+use std::process::Command;
+
+use crate::bed::{Bed, PROGRAM, Ran, ran};
+
+/// Takes every kind of namespace away from a user namespace, then goes on.
+const NO_NAMESPACES: &str =
+    "for i in /proc/sys/user/max_*_namespaces; do echo 0 > $i; done; exec \"$@\"";
+
+/// Makes the calls of Landlock unknown, then goes on.
+const NO_LANDLOCK: &str = "import ctypes, os, struct, sys\n\
+    code = [(0x20, 0, 0, 0), (0x35, 0, 2, 444), (0x35, 1, 0, 447), (6, 0, 0, 0x50026), (6, 0, 0, 0x7fff0000)]\n\
+    raw = b''.join(struct.pack('HBBI', *it) for it in code)\n\
+    buf = ctypes.create_string_buffer(raw)\n\
+    prog = struct.pack('HxxxxxxQ', len(code), ctypes.addressof(buf))\n\
+    libc = ctypes.CDLL(None, use_errno=True)\n\
+    assert libc.prctl(38, 1, 0, 0, 0) == 0 and libc.prctl(22, 2, prog, 0, 0) == 0\n\
+    os.execv(sys.argv[1], sys.argv[1:])\n";
+
+/// The program on a machine without namespaces.
+fn without_namespaces(bed: &Bed) -> Command {
+    let mut command = bed.command(Path::new("unshare"));
+    command.args(["--user", "--map-root-user", "sh", "-c", NO_NAMESPACES, "sh"]);
+    command
+}
+
+fn without_anything(bed: &Bed, args: &[&str]) -> Ran {
+    let mut command = without_namespaces(bed);
+    command.args(["/usr/bin/python3", "-c", NO_LANDLOCK, PROGRAM]).args(args);
+    ran(&mut command)
+}
+
+fn lay_out(bed: &Bed) {
+    bed.demo_docket(&["quay-log"]);
+    let right =
+        "```sh\nawk 'NF >= 3 { t[$2] += $3 } END { for (q in t) print q, t[q] }' | sort\n```";
+    bed.recorded("", &[("quay-log", right)]);
+}
+
+#[test]
+fn without_namespaces_the_plain_tier_is_used_and_said() {
+    let bed = Bed::new();
+    lay_out(&bed);
+    let mut command = without_namespaces(&bed);
+    let ran = ran(command.arg(PROGRAM).args(["run", "plan.toml"]));
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert!(ran.err.contains("note: code under trial runs in the plain tier"), "{}", ran.err);
+    assert!(ran.out.contains("1/1  100.0 %"), "{}", ran.out);
+    assert!(ran.out.contains("Code was confined in the plain tier"), "{}", ran.out);
+    assert_eq!(bed.json(&["standings", "record", "--json"])["tiers"][0], "plain");
+    // Nothing is left of the folders that the tier needs.
+    let left = std::fs::read_dir(bed.path(".")).unwrap().flatten();
+    let left = left.filter(|it| it.file_name().to_string_lossy().starts_with("fairtrial-"));
+    assert_eq!(left.count(), 0);
+}
+
+#[test]
+fn what_cannot_be_confined_is_not_run_unless_it_is_trusted() {
+    let bed = Bed::new();
+    lay_out(&bed);
+    let refused = without_anything(&bed, &["run", "plan.toml"]);
+    assert_eq!(refused.code, 3, "{}", refused.err);
+    assert!(refused.err.contains("cannot be confined on this machine"), "{}", refused.err);
+    assert!(refused.err.contains("no Landlock"), "{}", refused.err);
+    assert!(refused.err.contains("--trust-code"), "{}", refused.err);
+    assert!(!bed.path("record").exists());
+    let trusted = without_anything(&bed, &["run", "plan.toml", "--trust-code"]);
+    assert_eq!(trusted.code, 0, "{}", trusted.err);
+    assert!(trusted.out.contains("1/1  100.0 %"), "{}", trusted.out);
+    assert!(trusted.out.contains("Code was trusted, not confined"), "{}", trusted.out);
+    assert_eq!(bed.json(&["standings", "record", "--json"])["tiers"][0], "trusted");
+    let doctor = without_anything(&bed, &["doctor", "shell"]);
+    assert_eq!(doctor.code, 1, "{}", doctor.out);
+    assert!(doctor.out.starts_with("── Sandbox: none"), "{}", doctor.out);
+}
