@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::process::{Command, ExitCode, Stdio};
-use std::time::Duration;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
 
 use fairtrial_benches::{pair, print};
 use fairtrial_sandbox::{Caps, Collect, Demand, Job, Sandbox, Tier, is_stage, stage_main};
@@ -20,6 +21,7 @@ fn job(command: &[&str], show: Vec<PathBuf>) -> Job<'static> {
         show,
         channel: false,
         collect: Collect::Nothing,
+        session: 1,
         caps: Caps {
             wall: Duration::from_secs(10),
             cpu: Duration::from_secs(5),
@@ -106,5 +108,32 @@ fn main() -> ExitCode {
         let found = pair(ROUNDS, || confined(sandbox, &python_job), reference);
         print("confined python3 -S -E -c pass, against plain", found);
     }
+    parallel(sandbox, &true_job);
     ExitCode::SUCCESS
+}
+
+/// Launches for two seconds, by one thread and by two.
+#[expect(clippy::print_stdout, reason = "a benchmark's figures are its output")]
+fn parallel(sandbox: &Sandbox, job: &Job<'_>) {
+    let count = |threads: usize| {
+        let began = Instant::now();
+        let done = AtomicUsize::new(0);
+        std::thread::scope(|scope| {
+            for _ in 0..threads {
+                scope.spawn(|| {
+                    while began.elapsed() < Duration::from_secs(2) {
+                        confined(sandbox, job);
+                        done.fetch_add(1, Ordering::Relaxed);
+                    }
+                });
+            }
+        });
+        done.into_inner()
+    };
+    count(2);
+    let (one, two) = (count(1), count(2));
+    println!(
+        "launches in 2 s: {one} by one thread, {two} by two, ratio {:.2}",
+        two as f64 / one as f64
+    );
 }

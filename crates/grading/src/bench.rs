@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use fairtrial_core::docket::Task;
@@ -39,6 +40,14 @@ pub struct Bench<'a> {
     pub tool: &'a Tool,
     pub limits: Limits,
     pub sandbox: &'a Sandbox,
+    /// What the runs of one judgement have in common.
+    pub session: u64,
+}
+
+/// A number that no other judgement of this process has.
+pub fn new_session() -> u64 {
+    static NEXT: AtomicU64 = AtomicU64::new(1);
+    NEXT.fetch_add(1, Ordering::Relaxed)
 }
 
 impl Bench<'_> {
@@ -65,6 +74,7 @@ impl Bench<'_> {
             show: self.tool.folders.clone(),
             channel: false,
             collect: Collect::Nothing,
+            session: self.session,
             caps,
         }
     }

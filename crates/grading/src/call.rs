@@ -10,14 +10,14 @@ use fairtrial_core::prompt::{call_input, head_and_tail};
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::value::{Dialect, Value, from_json};
 use fairtrial_core::verdict::FailReason;
-use fairtrial_sandbox::{Allowed, Archive, Frame, Job, Outcome, Running};
+use fairtrial_sandbox::{Allowed, Archive, DRIVER, Frame, Job, Outcome, Running};
 use serde::Deserialize;
 use serde_json::json;
 
 use crate::bench::{Bench, JudgeError, signal_name};
 use crate::build::{Builds, Built, build};
 use crate::checker::Checker;
-use crate::driver::Driver;
+use crate::driver::{Driver, Laid};
 use crate::outcome::{TIMEOUTS_MAX, any_failed, nothing_run, settle, usage};
 use crate::shim;
 
@@ -119,7 +119,7 @@ pub fn judge(
         bench,
         settings,
         checker,
-        laid: driver.archive()?,
+        laid: driver.lay_out(&bench.tool.program)?,
         driver,
         layer,
         running: None,
@@ -177,7 +177,7 @@ struct Session<'a> {
     settings: &'a CallSettings,
     checker: Option<&'a Checker<'a>>,
     driver: Driver,
-    laid: Archive,
+    laid: Laid,
     layer: Arc<Archive>,
     running: Option<Running<'a>>,
     /// Starts that were not asked for by the task.
@@ -263,8 +263,14 @@ impl Session<'_> {
     fn load(&mut self) -> Result<Option<Judgement>, JudgeError> {
         self.starts += 1;
         let bench = self.bench;
-        let base = bench.job(&bench.recipe.call, bench.caps(), vec![&self.layer]);
-        let job = Job { driver: Some(&self.laid), channel: true, ..base };
+        let mut base = bench.job(&bench.recipe.call, bench.caps(), vec![&self.layer]);
+        if let Some(name) = &self.laid.compiled {
+            let source = name.trim_end_matches('c');
+            for part in base.command.iter_mut().filter(|it| it.ends_with(source)) {
+                *part = format!("{DRIVER}/{name}");
+            }
+        }
+        let job = Job { driver: Some(&self.laid.files), channel: true, ..base };
         let mut running = bench.sandbox.start(&job)?;
         let order = json!({
             "file": bench.call_file(&self.settings.file),

@@ -1,5 +1,11 @@
 //! Drivers: what serves calls, or reports tests, in the candidate's own process. One file a language.
 
+use std::collections::BTreeMap;
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::{Arc, Mutex, PoisonError};
+
 use fairtrial_core::recipe::Runner;
 use fairtrial_core::testrun::ReportKind;
 use fairtrial_core::tree::{FileTree, RelPath};
@@ -55,6 +61,61 @@ impl Driver {
     }
 }
 
+/// A driver, ready to be laid out.
+#[derive(Debug)]
+pub struct Laid {
+    /// Its files.
+    pub files: Archive,
+    /// The file to be run in place of the driver's own, where it was compiled ahead.
+    pub compiled: Option<String>,
+}
+
+impl Driver {
+    /// The driver for a tool. Python's is compiled by the tool itself, once: that takes as long as
+    /// the interpreter's start.
+    pub fn lay_out(self, tool: &Path) -> Result<Laid, JudgeError> {
+        let Some((name, source)) = self.files.first().filter(|it| it.0.ends_with(".py")) else {
+            return Ok(Laid { files: self.archive()?, compiled: None });
+        };
+        let Some(bytes) = compiled(tool, source) else {
+            return Ok(Laid { files: self.archive()?, compiled: None });
+        };
+        let mut tree = tree(self.files)?;
+        let name = format!("{name}c");
+        tree.insert(parse(&name)?, bytes.to_vec());
+        Ok(Laid { files: Archive::of(&tree)?, compiled: Some(name) })
+    }
+}
+
+/// Writes a module's code, as Python keeps it, of the source on standard input.
+const COMPILE: &str = "import sys, marshal, importlib.util as u\n\
+    code = compile(sys.stdin.read(), '/opt/driver/driver.py', 'exec', dont_inherit=True)\n\
+    sys.stdout.buffer.write(u.MAGIC_NUMBER + bytes(12) + marshal.dumps(code))\n";
+
+/// What was compiled, by tool and source; `None` where that failed, and the source has to do.
+type Compiled = BTreeMap<(PathBuf, &'static str), Option<Arc<[u8]>>>;
+
+fn compiled(tool: &Path, source: &'static str) -> Option<Arc<[u8]>> {
+    static DONE: Mutex<Compiled> = Mutex::new(BTreeMap::new());
+    let mut done = DONE.lock().unwrap_or_else(PoisonError::into_inner);
+    let key = (tool.to_owned(), source);
+    done.entry(key).or_insert_with(|| compile(tool, source).map(Arc::from)).clone()
+}
+
+fn compile(tool: &Path, source: &str) -> Option<Vec<u8>> {
+    let mut child = Command::new(tool)
+        .args(["-I", "-S", "-c", COMPILE])
+        .env_clear()
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .ok()?;
+    child.stdin.take()?.write_all(source.as_bytes()).ok()?;
+    let out = child.wait_with_output().ok()?;
+    (out.status.success() && out.stdout.len() > 16).then_some(out.stdout)
+}
+
 /// What builds of a language find in the driver's folder; `None` where they need nothing.
 pub fn build_tools(language: &str) -> Result<Option<Archive>, JudgeError> {
     if language == "typescript" { archive(&[STRIP]).map(Some) } else { Ok(None) }
@@ -91,11 +152,15 @@ impl UnitDriver {
 }
 
 fn archive(files: &[(&str, &str)]) -> Result<Archive, JudgeError> {
-    let mut tree = FileTree::new();
-    for (name, source) in files {
-        let path = RelPath::parse(name)
-            .map_err(|error| JudgeError::Sandbox(SandboxError::SetUp(error.to_string())))?;
-        tree.insert(path, source.as_bytes().to_vec());
-    }
-    Ok(Archive::of(&tree)?)
+    Ok(Archive::of(&tree(files)?)?)
+}
+
+fn tree(files: &[(&str, &str)]) -> Result<FileTree, JudgeError> {
+    let entry = |(name, source): &(&str, &str)| Ok((parse(name)?, source.as_bytes().to_vec()));
+    files.iter().map(entry).collect()
+}
+
+fn parse(name: &str) -> Result<RelPath, JudgeError> {
+    RelPath::parse(name)
+        .map_err(|error| JudgeError::Sandbox(SandboxError::SetUp(error.to_string())))
 }

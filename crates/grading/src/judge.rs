@@ -8,7 +8,7 @@ use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_sandbox::Sandbox;
 
-use crate::bench::{Bench, JudgeError};
+use crate::bench::{Bench, JudgeError, new_session};
 use crate::checker::Checker;
 use crate::outcome::nothing_run;
 use crate::tools::{ToolMissing, Toolbox};
@@ -89,7 +89,8 @@ impl Judge {
         let mut files = task.given.clone();
         files.extend(answer.iter().map(|(path, bytes)| (path.clone(), bytes.clone())));
         let sandbox = &self.sandbox;
-        let bench = Bench { task, recipe, tool, limits, sandbox };
+        let session = new_session();
+        let bench = Bench { task, recipe, tool, limits, sandbox, session };
         let checker = match self.checker(task) {
             Ok(checker) => checker,
             Err(missing) => {
@@ -124,7 +125,8 @@ impl Judge {
         let tool = self.tools.get(language)?;
         let Some(recipe) = self.recipes.find(language) else { return Ok(None) };
         let sandbox = &self.sandbox;
-        let bench = Bench { task, recipe, tool, limits: Limits::default(), sandbox };
+        let (limits, session) = (Limits::default(), new_session());
+        let bench = Bench { task, recipe, tool, limits, sandbox, session };
         Ok(Some(Checker { bench, file, source }))
     }
 }

@@ -94,6 +94,7 @@ pub(crate) fn start<'s>(
         channel: job.channel,
         driver: job.driver.is_some(),
         collect: job.collect.clone(),
+        session: job.session,
         caps: job.caps,
     };
     let mut fds = vec![warden_control.as_fd(), stdin_read.as_fd()];

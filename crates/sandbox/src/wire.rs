@@ -51,6 +51,7 @@ pub struct Spec {
     pub channel: bool,
     pub driver: bool,
     pub collect: Collect,
+    pub session: u64,
     pub caps: Caps,
 }
 

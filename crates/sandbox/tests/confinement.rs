@@ -64,6 +64,7 @@ fn job(command: &[&str]) -> Job<'static> {
         show: Vec::new(),
         channel: false,
         collect: Collect::Nothing,
+        session: 1,
         caps: caps(),
     }
 }
@@ -363,4 +364,30 @@ fn when_the_tool_is_killed_the_program_goes_too() {
     wait_for(true);
     drop(running);
     wait_for(false);
+}
+
+#[test]
+fn only_runs_of_one_session_follow_each_other_in_one_network() {
+    let stage = Path::new(env!("CARGO_BIN_EXE_fairtrial-stage"));
+    let sandbox = Sandbox::open(stage, Demand::Only(Tier::Full)).unwrap();
+    let network = |session: u64| {
+        let script = "readlink /proc/self/ns/net; cat /proc/net/dev | tail -n +3 | wc -l; \
+                      cat /proc/net/unix | wc -l";
+        let job = Job { session, ..job(&["/bin/sh", "-c", script]) };
+        let outcome = sandbox.run(&job).unwrap();
+        let said = text(&outcome);
+        let (name, rest) = said.split_once('\n').unwrap();
+        // The head of the list, and the pair of sockets that the warden holds.
+        assert_eq!(rest, "1\n2\n", "an interface that is down, and no socket");
+        name.to_owned()
+    };
+    let (a, again, b) = (network(7), network(7), network(8));
+    assert_eq!(a, again);
+    assert_ne!(a, b);
+    // A session that comes back gets a new one, and so does every run without.
+    let own = std::fs::read_link("/proc/self/ns/net").unwrap().display().to_string();
+    let others = [network(7), network(0), network(0), own];
+    let different: std::collections::BTreeSet<&String> = others.iter().chain([&b]).collect();
+    assert!(different.len() >= 4, "{others:?} {b}");
+    assert!(!others[..3].contains(&others[3]));
 }

@@ -3,15 +3,58 @@
 This runs in the candidate's own process. It is given arguments and hands back values; it knows no
 expectation, so nothing that the candidate does to it can make a verdict.
 """
-import base64
-import importlib.util
-import inspect
-import json
 import os
+import site
 import sys
-import traceback
+
+# Started without `site`, whose start-up files of this machine take their time: what programs expect
+# of it is put in place here, and installed packages can still be imported.
+site.setquit()
+site.setcopyright()
+site.sethelper()
+sys.path += [it for it in site.getsitepackages() if os.path.isdir(it)]
+
+# What is not needed for every call is loaded when it is: starting is most of what a call costs.
 
 EXACT = 1 << 53
+
+
+def no_constant(name):
+    raise ValueError(name)
+
+
+def no_form(it):
+    raise TypeError(type(it).__name__)
+
+
+try:
+    # What `json` itself stands on: the package around it takes longer to load than the interpreter.
+    import _json
+
+    class Plain:
+        strict, memo = True, {}
+        object_hook = object_pairs_hook = None
+        parse_float, parse_int, parse_constant = float, int, no_constant
+
+    scan = _json.make_scanner(Plain)
+    chunks = _json.make_encoder(
+        None, no_form, _json.encode_basestring_ascii, None, ":", ",", False, False, False
+    )
+
+    def loads(line):
+        return scan(line.decode().strip(), 0)[0]
+
+    def dumps(it):
+        return "".join(chunks(it, 0))
+
+    assert loads(dumps({"a": [1, 2.5, None]}).encode()) == {"a": [1, 2.5, None]}
+except Exception:
+    import json
+
+    loads = json.loads
+
+    def dumps(it):
+        return json.dumps(it, allow_nan=False)
 
 
 def decode(it):
@@ -28,6 +71,8 @@ def decode(it):
         if key == "$map":
             return {decode(k): decode(v) for k, v in inner}
         if key == "$bytes":
+            import base64
+
             return base64.b64decode(inner)
         if key == "$int":
             return int(inner)
@@ -58,6 +103,8 @@ def encode(it, depth=0):
     if isinstance(it, str):
         return str.__str__(it).encode("utf-8", "replace").decode()
     if isinstance(it, (bytes, bytearray)):
+        import base64
+
         return {"$bytes": base64.b64encode(bytes(it)).decode()}
     inner = depth + 1
     if isinstance(it, tuple):
@@ -78,6 +125,8 @@ def encode(it, depth=0):
 
 def place(error, folder):
     """The innermost line of the candidate's own files that the error passed through."""
+    import traceback
+
     frames = traceback.extract_tb(error.__traceback__)
     own = [f for f in frames if f.filename.startswith(folder)]
     if isinstance(error, SyntaxError) and error.lineno:
@@ -100,12 +149,12 @@ def load(order):
     sys.path.insert(0, folder)
     path = os.path.join(folder, order["file"])
     name = os.path.splitext(os.path.basename(path))[0]
-    spec = importlib.util.spec_from_file_location(name, path)
-    if spec is None:
-        raise ImportError(f"{order['file']} is no Python file")
-    module = importlib.util.module_from_spec(spec)
+    with open(path, "rb") as file:
+        source = file.read()
+    module = type(sys)(name)
+    module.__file__ = path
     sys.modules[name] = module
-    spec.loader.exec_module(module)
+    exec(compile(source, path, "exec", dont_inherit=True), module.__dict__)
     wanted = module
     for part in order["name"].split("."):
         if not hasattr(wanted, part):
@@ -116,7 +165,7 @@ def load(order):
 
 def waited(value):
     """The value, or what it gives when it is waited for."""
-    if not inspect.isawaitable(value):
+    if not hasattr(type(value), "__await__"):
         return value
     import asyncio
 
@@ -167,7 +216,7 @@ def main():
                 stream.flush()
             except BaseException:
                 pass
-        line = json.dumps(reply, allow_nan=False).encode() + b"\n"
+        line = dumps(reply).encode() + b"\n"
         while line:
             line = line[channel.write(line):]
 
@@ -178,14 +227,14 @@ def main():
             answer({"failed": told(error, folder)})
             return None
 
-    order = json.loads(reader.readline())
+    order = loads(reader.readline())
     if not order["isolate"]:
         wanted = try_to_load(order)
         if wanted is None:
             os._exit(0)
         answer({"loaded": True})
         for line in reader:
-            answer({"steps": take_steps(wanted, json.loads(line)["steps"], folder)})
+            answer({"steps": take_steps(wanted, loads(line)["steps"], folder)})
         os._exit(0)
     # Nothing of the candidate's runs in this process: each call is served by a copy of it.
     answer({"loaded": True})
@@ -194,7 +243,7 @@ def main():
         if child == 0:
             wanted = try_to_load(order)
             if wanted is not None:
-                answer({"steps": take_steps(wanted, json.loads(line)["steps"], folder)})
+                answer({"steps": take_steps(wanted, loads(line)["steps"], folder)})
             os._exit(REPLIED)
         status = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
         if status != REPLIED:

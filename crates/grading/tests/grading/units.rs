@@ -144,6 +144,13 @@ impl Runner {
             self.name
         );
         assert_ne!(broken.verdict, fail(FailReason::Tampering), "{}: {broken:#?}", self.name);
+        // What goes back to the candidate quotes nothing sealed.
+        for judged in [&right, &wrong, &broken] {
+            let message = judged.message.as_deref().unwrap_or_default();
+            for sealed in ["toll(3)", "assert", "TollTest", "test_toll", "toll.test", "short"] {
+                assert!(!message.contains(sealed), "{}: {message}", self.name);
+            }
+        }
     }
 }
 

@@ -33,10 +33,9 @@ pub struct Identity {
 /// What a keeper makes for itself: mounts that no other process sees, and a host name.
 const KEEPER_NAMESPACES: CloneFlags = CloneFlags::CLONE_NEWNS.union(CloneFlags::CLONE_NEWUTS);
 
-/// What each run gets new.
+/// What each run gets new, but for the network.
 pub const RUN_NAMESPACES: i32 = libc::CLONE_NEWNS
     | libc::CLONE_NEWPID
-    | libc::CLONE_NEWNET
     | libc::CLONE_NEWIPC
     | libc::CLONE_NEWUTS
     | libc::CLONE_NEWCGROUP;

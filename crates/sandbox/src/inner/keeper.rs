@@ -14,6 +14,7 @@ use nix::unistd::Pid;
 
 use super::group::Group;
 use super::identity::{self, Identity};
+use super::network::Network;
 use super::scratch::Scratch;
 use super::{Handed, fence, filter, root, warden};
 use crate::tier::{Layer, State, Tier};
@@ -27,6 +28,8 @@ pub struct House {
     pub show: Vec<PathBuf>,
     /// Folders that each run shows again.
     pub again: Vec<root::Again>,
+    /// The network namespace, where runs get one.
+    pub network: Option<Network>,
     /// The control group, where there is one.
     pub group: Option<Group>,
     /// Where the folders of runs are made, in tiers without a file system of their own.
@@ -44,7 +47,11 @@ pub fn keep(socket: BorrowedFd<'_>) -> std::io::Result<()> {
     };
     wire::send(socket, &Opened::Ready(layers), &[])?;
     while let Ok(warden) = house.fork(socket) {
-        if !matches!(waitpid(warden, None), Ok(WaitStatus::Exited(_, SERVED))) {
+        let ended = waitpid(warden, None);
+        if let Some(network) = &house.network {
+            network.take_over();
+        }
+        if !matches!(ended, Ok(WaitStatus::Exited(_, SERVED))) {
             // The tool is gone, or something ended the warden: in both cases the tool sees the end
             // of the run's socket, and only a tool that is still there sends another order.
             if wire::is_at_end(socket) {
@@ -77,7 +84,8 @@ impl House {
             }
         };
         let (tier, show) = (opening.tier, opening.show);
-        let house = Self { tier, identity, show, again, group, scratch };
+        let network = (tier == Tier::Full).then(Network::new).transpose()?;
+        let house = Self { tier, identity, show, again, network, group, scratch };
         match house.layers() {
             Ok(layers) => Ok((house, layers)),
             Err(why) => {

@@ -14,6 +14,7 @@ mod group;
 mod identity;
 mod keeper;
 mod listener;
+mod network;
 mod program;
 mod root;
 mod scratch;

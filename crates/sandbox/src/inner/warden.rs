@@ -57,6 +57,9 @@ pub fn prepare(house: &House) -> Result<(), String> {
 
 /// Runs the program and says what came of it.
 pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, String> {
+    if let Some(network) = &house.network {
+        network.enter(spec.session)?;
+    }
     let places = furnish(house, spec, &handed)?;
     let (failed_read, failed_write) = pipe2(OFlag::O_CLOEXEC).map_err(|it| it.to_string())?;
     let (ours, theirs) =
@@ -289,7 +292,7 @@ impl Watch<'_> {
             Ok(Some((Order::Lap { wall, cpu }, _))) => {
                 (self.caps.wall, self.caps.cpu) = (wall, cpu);
                 self.lap_started = Instant::now();
-                self.lap_cpu = self.look().cpu;
+                self.lap_cpu = self.cpu();
                 true
             }
             Ok(Some((Order::Kill(limit), _))) => {
@@ -349,12 +352,17 @@ impl Watch<'_> {
 
     fn look(&self) -> Look {
         let mut look = self.census.look(self.caps.memory);
-        let group = self.group.and_then(Group::cpu);
-        look.cpu = match group {
-            Some(cpu) => cpu.saturating_sub(self.group_cpu),
-            None => look.cpu + reaped_cpu(),
-        };
+        look.cpu = self.group_cpu_used().unwrap_or(look.cpu + reaped_cpu());
         look
+    }
+
+    /// Processor time of the run, so far.
+    fn cpu(&self) -> Duration {
+        self.group_cpu_used().unwrap_or_else(|| self.look().cpu)
+    }
+
+    fn group_cpu_used(&self) -> Option<Duration> {
+        self.group.and_then(Group::cpu).map(|it| it.saturating_sub(self.group_cpu))
     }
 
     /// Whether a work folder that no file system bounds has grown too large.

@@ -139,9 +139,10 @@ impl Ground {
             show: vec![self.programs.path().to_owned()],
             channel: false,
             collect: Collect::All,
+            session: 1,
             caps: Caps {
-                wall: Duration::from_secs(2),
-                cpu: Duration::from_secs(1),
+                wall: Duration::from_millis(1200),
+                cpu: Duration::from_millis(800),
                 memory: 128 << 20,
                 processes: 32,
                 output: 64 << 10,

@@ -1,0 +1,115 @@
+//! What single calls cost, against starts of an interpreter.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::process::{Command, ExitCode};
+use std::time::{Duration, Instant};
+
+use fairtrial_benches::{pair, print};
+use fairtrial_core::docket::{Docket, Task};
+use fairtrial_core::limits::Limits;
+use fairtrial_core::recipe::Recipes;
+use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_grading::{Judge, Toolbox};
+use fairtrial_sandbox::{Caps, Collect, Demand, Job, Sandbox, Tier, is_stage, stage_main};
+
+const ROUNDS: usize = 30;
+
+/// A task of `calls` calls of a function that adds two numbers.
+fn task(calls: usize, isolate: bool) -> Task {
+    let brief = format!(
+        "+++\ntitle = \"T\"\nform = \"call\"\nlanguage = \"python\"\ncategory = \"c\"\n\
+         difficulty = 1\n[call]\nfile = \"a.py\"\nname = \"f\"\nisolate = {isolate}\n+++\nAdd.\n"
+    );
+    let line = |n: usize| format!("{{\"args\": [{n}, 1], \"returns\": {}}}\n", n + 1);
+    let mut files = FileTree::new();
+    for (path, text) in [
+        ("docket.toml", "title = \"D\"".to_owned()),
+        ("t/brief.md", brief),
+        ("t/sealed/calls.jsonl", (0..calls).map(line).collect()),
+    ] {
+        files.insert(RelPath::parse(path).expect("a path"), text.into_bytes());
+    }
+    Docket::parse("d", &files, &Recipes::shipped()).expect("a docket").tasks.remove(0)
+}
+
+fn judged(judge: &Judge, task: &Task, answer: &FileTree) {
+    let judged = judge.judge(task, answer, Limits::default(), false);
+    assert!(judged.verdict.is_pass(), "{judged:?}");
+}
+
+/// The interpreter itself, not a version manager's stand-in for it, as the driver is started.
+fn start_job() -> Option<Job<'static>> {
+    let say = "import os, sys; print(os.path.realpath(sys.executable)); print(sys.base_prefix)";
+    let out = Command::new("python3").args(["-I", "-c", say]).output().ok()?;
+    let text = String::from_utf8(out.stdout).ok()?;
+    let (program, folder) = text.trim().split_once('\n')?;
+    Some(Job {
+        command: [program, "-B", "-S", "-c", "pass"].map(str::to_owned).to_vec(),
+        env: BTreeMap::from([("PATH".into(), "/usr/bin:/bin".into())]),
+        stdin: Vec::new(),
+        layers: Vec::new(),
+        driver: None,
+        show: vec![PathBuf::from(folder)],
+        channel: false,
+        collect: Collect::Nothing,
+        session: 1,
+        caps: Caps {
+            wall: Duration::from_secs(10),
+            cpu: Duration::from_secs(5),
+            memory: 256 << 20,
+            processes: 16,
+            output: 1 << 20,
+            disk: 16 << 20,
+        },
+    })
+}
+
+#[expect(clippy::print_stdout, reason = "a benchmark's figures are its output")]
+fn main() -> ExitCode {
+    if is_stage() {
+        return stage_main();
+    }
+    let open = || Sandbox::open(Path::new("/proc/self/exe"), Demand::Only(Tier::Full));
+    let sandbox = open().expect("the full tier");
+    let Some(job) = start_job() else {
+        println!("no Python here");
+        return ExitCode::SUCCESS;
+    };
+    let recipes = Recipes::shipped();
+    let tools = Toolbox::find(&recipes, ["python"].into_iter());
+    let judge = Judge::new(recipes, tools, open().expect("the full tier"));
+    let path = RelPath::parse("a.py").expect("a path");
+    let answer = FileTree::from([(path, b"def f(a, b):\n    return a + b\n".to_vec())]);
+    let fresh = || assert!(sandbox.run(&job).expect("it runs").limit.is_none());
+    let fifty = task(50, false);
+    let found = pair(ROUNDS, || judged(&judge, &fifty, &answer), fresh);
+    print("a task of 50 calls, against one confined start", found);
+    let (one, many) = (task(1, true), task(51, true));
+    let each = || {
+        let began = Instant::now();
+        judged(&judge, &many, &answer);
+        let with = began.elapsed();
+        let began = Instant::now();
+        judged(&judge, &one, &answer);
+        with.saturating_sub(began.elapsed()) / 50
+    };
+    let mut calls: Vec<Duration> = (0..ROUNDS / 3).map(|_| each()).collect();
+    let mut starts: Vec<Duration> = (0..ROUNDS)
+        .map(|_| {
+            let began = Instant::now();
+            fresh();
+            began.elapsed()
+        })
+        .collect();
+    calls.sort();
+    starts.sort();
+    let (call, start) = (calls[calls.len() / 2], starts[starts.len() / 2]);
+    println!(
+        "an isolated call: {:.2} ms, {:.3} of a confined start ({:.2} ms)",
+        call.as_secs_f64() * 1e3,
+        call.as_secs_f64() / start.as_secs_f64(),
+        start.as_secs_f64() * 1e3
+    );
+    ExitCode::SUCCESS
+}
