@@ -534,9 +534,17 @@ mod tests {
     fn whatever_is_wrong_is_told_with_its_place() {
         for (from, to, part) in [
             ("title =", "titel =", "line 2, column 1: unknown field `titel`"),
-            ("\"call\"\n", "\"cal\"\n", "line 3, column 8: unknown variant `cal`, expected `call`"),
+            (
+                "\"call\"\n",
+                "\"cal\"\n",
+                "line 3, column 8: unknown variant `cal`, expected one of `call`",
+            ),
             ("\"python\"", "\"pascal\"", "unknown language `pascal`; known are: c, c++"),
-            ("\"python\"", "\"c\"", "offered for javascript, python, not for `c`"),
+            (
+                "\"python\"",
+                "\"c\"",
+                "offered for javascript, python, rust, typescript, not for `c`",
+            ),
             ("difficulty = 1", "difficulty = 9", "1 to 5, not 9"),
             ("[call]", "[program]", "unknown field `name`"),
             ("returns = 2", "", "[[example]] number 1: an expectation is missing"),

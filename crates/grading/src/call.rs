@@ -205,42 +205,56 @@ impl Session<'_> {
         let allowed = allowed(call.time.unwrap_or(self.bench.limits.time));
         let frame = running.exchange(call.order().to_string().as_bytes(), REPLY_MAX, allowed)?;
         let printed = running.printed().to_vec();
-        let mut test = empty(call, visible, Dialect::of(&self.bench.task.language));
-        let line = match frame {
-            Frame::Line(line) => serde_json::from_slice::<Line>(&line).unwrap_or_default(),
+        let test = empty(call, visible, Dialect::of(&self.bench.task.language));
+        match frame {
+            Frame::Line(line) => {
+                let line = serde_json::from_slice::<Line>(&line).unwrap_or_default();
+                self.answered(call, line, &printed, test)
+            }
             Frame::TooLong => {
-                test.failed = Some(FailReason::TooMuchOutput);
-                test.summary = format!("returned more than {} MiB", REPLY_MAX >> 20);
                 self.stop();
-                return Ok(Tried::Called(Called { test, message: None }));
+                let summary = format!("returned more than {} MiB", REPLY_MAX >> 20);
+                Ok(failed(test, FailReason::TooMuchOutput, summary, None))
             }
             Frame::Closed => {
+                let mut test = test;
                 let message = self.ended_early(call, &mut test)?;
-                return Ok(Tried::Called(Called { test, message }));
+                Ok(Tried::Called(Called { test, message }))
             }
-        };
+        }
+    }
+
+    /// Weighs a line that came back.
+    fn answered(
+        &mut self,
+        call: &Call,
+        line: Line,
+        printed: &[u8],
+        mut test: TestOutcome,
+    ) -> Result<Tried, JudgeError> {
         if let Some(told) = line.failed {
             return Ok(Tried::DidNotLoad(self.did_not_load(&told)));
         }
-        let message = match (line.steps, line.ended) {
-            (Some(steps), _) => self.weigh(call, steps, &printed, &mut test)?,
+        match (line.steps, line.ended) {
+            (Some(steps), _) => {
+                let message = self.weigh(call, steps, printed, &mut test)?;
+                Ok(Tried::Called(Called { test, message }))
+            }
             (None, Some(status)) => {
-                test.failed = Some(FailReason::Crashed);
-                test.summary = if status < 0 {
+                let summary = if status < 0 {
                     format!("ended by {}", signal_name(-status))
                 } else {
                     format!("ended with status {status}")
                 };
-                Some(test.summary.clone())
+                let message = Some(summary.clone());
+                Ok(failed(test, FailReason::Crashed, summary, message))
             }
             (None, None) => {
-                test.failed = Some(FailReason::Crashed);
-                test.summary = "sent something that is no reply".to_owned();
                 self.stop();
-                None
+                let summary = "sent something that is no reply".to_owned();
+                Ok(failed(test, FailReason::Crashed, summary, None))
             }
-        };
-        Ok(Tried::Called(Called { test, message }))
+        }
     }
 
     /// Writes down how a process ended that gave no answer.
@@ -397,6 +411,17 @@ impl Session<'_> {
     fn stop(&mut self) {
         self.running = None;
     }
+}
+
+/// A call that failed.
+fn failed(
+    test: TestOutcome,
+    reason: FailReason,
+    summary: String,
+    message: Option<String>,
+) -> Tried {
+    let test = TestOutcome { failed: Some(reason), summary, ..test };
+    Tried::Called(Called { test, message })
 }
 
 /// A step's reply in the words of the core.

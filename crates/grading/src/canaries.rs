@@ -87,13 +87,22 @@ pub fn plant(
             continue;
         };
         let mut text = text;
-        for index in 0..2 * EACH {
-            let holds = index % 2 == 0;
+        // Each way of asserting that the file uses must be seen to fail.
+        let failing = failing_lines(style, &text, lots);
+        let made: Vec<(bool, Option<String>)> = (0..2 * EACH)
+            .map(|index| (index % 2 == 0, None))
+            .chain(failing.into_iter().map(|line| (false, Some(line))))
+            .collect();
+        for (holds, line) in made {
             let name = name(style, &text, lots);
-            let copy = if holds { None } else { changed_copy(style, &text, &name, lots) };
-            let body = copy.unwrap_or_else(|| made_up(style, &name, holds, lots));
+            let body = match line {
+                Some(line) => wrap(style, &name, &line),
+                None if holds => made_up(style, &name, true, lots),
+                None => changed_copy(style, &text, &name, lots)
+                    .unwrap_or_else(|| made_up(style, &name, false, lots)),
+            };
             text = insert(style, &text, &body, lots);
-            canaries.push(Canary { name: reported(style, &name), holds });
+            canaries.push(Canary { name, holds });
         }
         files.insert(path.clone(), text.into_bytes());
     }
@@ -121,12 +130,7 @@ fn name(style: Style, text: &str, lots: &mut Lots) -> String {
         Style::Rust => format!("{}_{number}", parts.join("_")),
         Style::Node => format!("{} {number}", parts.join(" ")),
         Style::Go | Style::Java => {
-            let capital = |word: &String| {
-                let mut chars = word.chars();
-                let first = chars.next().map(|c| c.to_ascii_uppercase());
-                first.into_iter().chain(chars).collect::<String>()
-            };
-            let joined: String = parts.iter().map(capital).collect();
+            let joined: String = parts.iter().map(|it| capital(it)).collect();
             if style == Style::Go {
                 format!("Test{joined}{number}")
             } else {
@@ -136,9 +140,84 @@ fn name(style: Style, text: &str, lots: &mut Lots) -> String {
     }
 }
 
-/// The end of the name as its runner reports it.
-fn reported(_style: Style, name: &str) -> String {
-    name.to_owned()
+/// Lines that fail, one for each way of asserting that the file uses. A way that can be patched is so
+/// seen to be whole.
+fn failing_lines(style: Style, text: &str, lots: &mut Lots) -> Vec<String> {
+    let (a, b) = (lots.below(900) + 100, lots.below(90) + 10);
+    let (sum, more) = (a + b, a + b + 1 + lots.below(8));
+    let known: Vec<(&str, String)> = match style {
+        Style::Python => vec![(
+            "pytest.raises(",
+            format!("with __import__(\"pytest\").raises(ValueError):\n        int(\"{a}\")"),
+        )],
+        Style::PythonClass => vec![
+            ("self.assertEqual(", format!("self.assertEqual({a} + {b}, {more})")),
+            ("self.assertNotEqual(", format!("self.assertNotEqual({a} + {b}, {sum})")),
+            ("self.assertTrue(", format!("self.assertTrue({a} > {more})")),
+            ("self.assertFalse(", format!("self.assertFalse({a} < {more})")),
+            ("self.assertIs(", format!("self.assertIs([{a}], [{b}])")),
+            ("self.assertIsNone(", format!("self.assertIsNone({a})")),
+            ("self.assertIsNotNone(", "self.assertIsNotNone(None)".to_owned()),
+            ("self.assertIn(", format!("self.assertIn({more}, [{a}, {b}])")),
+            ("self.assertNotIn(", format!("self.assertNotIn({a}, [{a}, {b}])")),
+            ("self.assertIsInstance(", format!("self.assertIsInstance({a}, str)")),
+            ("self.assertGreater(", format!("self.assertGreater({a}, {more})")),
+            ("self.assertLess(", format!("self.assertLess({more}, {a})")),
+            ("self.assertAlmostEqual(", format!("self.assertAlmostEqual({a}.5, {more}.5)")),
+            ("self.assertListEqual(", format!("self.assertListEqual([{a}], [{more}])")),
+            ("self.assertDictEqual(", format!("self.assertDictEqual({{1: {a}}}, {{1: {more}}})")),
+            ("self.assertCountEqual(", format!("self.assertCountEqual([{a}], [{more}])")),
+            (
+                "self.assertRaises(",
+                format!("with self.assertRaises(ValueError):\n            int(\"{a}\")"),
+            ),
+        ],
+        Style::Node => {
+            let assert = "require('node:assert')";
+            vec![
+                (".strictEqual(", format!("{assert}.strictEqual({a} + {b}, {more});")),
+                (".deepStrictEqual(", format!("{assert}.deepStrictEqual([{a}], [{more}]);")),
+                (".equal(", format!("{assert}.equal({a} + {b}, {more});")),
+                (".deepEqual(", format!("{assert}.deepEqual([{a}], [{more}]);")),
+                (".notStrictEqual(", format!("{assert}.notStrictEqual({a} + {b}, {sum});")),
+                (".ok(", format!("{assert}.ok({a} > {more});")),
+                ("assert(", format!("{assert}({a} > {more});")),
+                (".throws(", format!("{assert}.throws(() => Number('{a}'));")),
+                (".doesNotThrow(", format!("{assert}.doesNotThrow(() => BigInt('{a}.5'));")),
+                (".match(", format!("{assert}.match('{a}', /x{more}/);")),
+            ]
+        }
+        // What these assert with cannot be replaced by the code that is tested.
+        Style::Rust | Style::Go | Style::Java => Vec::new(),
+    };
+    known.into_iter().filter(|it| text.contains(it.0)).map(|it| it.1).collect()
+}
+
+/// A test around a line.
+fn wrap(style: Style, name: &str, line: &str) -> String {
+    match style {
+        Style::Python => format!("def {name}():\n    {line}\n"),
+        Style::PythonClass => {
+            let class: String = name.split('_').skip(1).map(capital).collect();
+            let case = "__import__(\"unittest\").TestCase";
+            format!("class {class}({case}):\n    def {name}(self):\n        {line}\n")
+        }
+        Style::Node => format!("require('node:test').test('{name}', () => {{\n  {line}\n}});\n"),
+        Style::Rust => format!("#[test]\nfn {name}() {{\n    {line}\n}}\n"),
+        Style::Go => format!("func {name}(t *testing.T) {{\n\t{line}\n}}\n"),
+        Style::Java => {
+            format!(
+                "    @org.junit.jupiter.api.Test\n    void {name}() {{\n        {line}\n    }}\n"
+            )
+        }
+    }
+}
+
+/// A word with its first letter in upper case.
+fn capital(word: &str) -> String {
+    let mut chars = word.chars();
+    let first = chars.next().map(|c| c.to_ascii_uppercase());
+    first.into_iter().chain(chars).collect()
 }
 
 /// A test of numbers and texts only.
@@ -147,63 +226,37 @@ fn made_up(style: Style, name: &str, holds: bool, lots: &mut Lots) -> String {
     let off = if holds { 0 } else { lots.below(8) + 1 };
     let sum = a + b + off;
     let kind = lots.below(3);
-    match style {
-        Style::Python => {
-            let line = match kind {
-                0 => format!("values = [{a}, {b}]\n    assert sum(values) == {sum}"),
-                1 => format!("assert {a} + {b} == {sum}"),
-                _ => format!("assert str({a} + {b}) == \"{sum}\""),
-            };
-            format!("def {name}():\n    {line}\n")
+    let line = match style {
+        Style::Python => match kind {
+            0 => format!("values = [{a}, {b}]\n    assert sum(values) == {sum}"),
+            1 => format!("assert {a} + {b} == {sum}"),
+            _ => format!("assert str({a} + {b}) == \"{sum}\""),
+        },
+        Style::PythonClass => match kind {
+            0 => format!("self.assertEqual(sum([{a}, {b}]), {sum})"),
+            1 => format!("self.assertEqual({a} + {b}, {sum})"),
+            _ => format!("self.assertIn({sum}, [{a} + {b}])"),
+        },
+        Style::Node => match kind {
+            0 => format!(
+                "require('node:assert').strictEqual([{a}, {b}].reduce((x, y) => x + y), {sum});"
+            ),
+            1 => format!("require('node:assert').strictEqual({a} + {b}, {sum});"),
+            _ => format!("require('node:assert').deepStrictEqual([{a} + {b}], [{sum}]);"),
+        },
+        Style::Rust => match kind {
+            0 => format!("assert_eq!([{a}, {b}].iter().sum::<i32>(), {sum});"),
+            1 => format!("assert_eq!({a} + {b}, {sum});"),
+            _ => format!("assert_eq!(({a} + {b}).to_string(), \"{sum}\");"),
+        },
+        Style::Go => {
+            format!("if got := {a} + {b}; got != {sum} {{\n\t\tt.Errorf(\"got %d\", got)\n\t}}")
         }
-        Style::PythonClass => {
-            let class: String = name
-                .split('_')
-                .skip(1)
-                .map(|word| {
-                    let mut chars = word.chars();
-                    chars
-                        .next()
-                        .map(|c| c.to_ascii_uppercase())
-                        .into_iter()
-                        .chain(chars)
-                        .collect::<String>()
-                })
-                .collect();
-            let line = match kind {
-                0 => format!("self.assertEqual(sum([{a}, {b}]), {sum})"),
-                1 => format!("self.assertEqual({a} + {b}, {sum})"),
-                _ => format!("self.assertIn({sum}, [{a} + {b}])"),
-            };
-            format!(
-                "class {class}(__import__(\"unittest\").TestCase):\n    def {name}(self):\n        {line}\n"
-            )
+        Style::Java => {
+            format!("org.junit.jupiter.api.Assertions.assertEquals({sum}, {a} + {b});")
         }
-        Style::Node => {
-            let line = match kind {
-                0 => format!(
-                    "require('node:assert').strictEqual([{a}, {b}].reduce((x, y) => x + y), {sum});"
-                ),
-                1 => format!("require('node:assert').strictEqual({a} + {b}, {sum});"),
-                _ => format!("require('node:assert').deepStrictEqual([{a} + {b}], [{sum}]);"),
-            };
-            format!("require('node:test').test('{name}', () => {{\n  {line}\n}});\n")
-        }
-        Style::Rust => {
-            let line = match kind {
-                0 => format!("assert_eq!([{a}, {b}].iter().sum::<i32>(), {sum});"),
-                1 => format!("assert_eq!({a} + {b}, {sum});"),
-                _ => format!("assert_eq!(({a} + {b}).to_string(), \"{sum}\");"),
-            };
-            format!("#[test]\nfn {name}() {{\n    {line}\n}}\n")
-        }
-        Style::Go => format!(
-            "func {name}(t *testing.T) {{\n\tif got := {a} + {b}; got != {sum} {{\n\t\tt.Errorf(\"got %d\", got)\n\t}}\n}}\n"
-        ),
-        Style::Java => format!(
-            "    @org.junit.jupiter.api.Test\n    void {name}() {{\n        org.junit.jupiter.api.Assertions.assertEquals({sum}, {a} + {b});\n    }}\n"
-        ),
-    }
+    };
+    wrap(style, name, &line)
 }
 
 /// A copy of a sealed test that compares with a number, with another number.

@@ -4,16 +4,18 @@
 //! copy, with canaries among them; what runners pick up by themselves is not taken from the
 //! candidate; and whatever shows that the report was tampered with is a reason of its own.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::hash::{BuildHasher as _, RandomState};
 
-use fairtrial_core::form::unit::{Canary, SealedTests, TestsSettings, Wrong, settle};
+use fairtrial_core::form::unit::{
+    Canary, Found, SealedTests, Settled, TestsSettings, Wrong, settle,
+};
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::prompt::head_and_tail;
 use fairtrial_core::recipe::Runner;
 use fairtrial_core::testrun::{self, REPORT_MAX, Report, ReportKind};
 use fairtrial_core::tree::{FileTree, RelPath};
-use fairtrial_core::verdict::FailReason;
+use fairtrial_core::verdict::{FailReason, Verdict};
 use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, Outcome};
 use serde_json::json;
 
@@ -221,31 +223,10 @@ impl<'a> Run<'a> {
         }
         let report = match report {
             Ok(report) => report,
-            Err(why) => {
-                return self.not_run(FailReason::Crashed, &outcome, &why);
-            }
+            Err(why) => return self.not_run(FailReason::Crashed, &outcome, &why),
         };
         let settled = settle(&self.sealed.names, &self.canaries, &report.tests);
-        let mut evidence = changed;
-        evidence.extend(report.evidence.clone());
-        evidence.extend(settled.evidence.clone());
-        let all_held = settled.tests.iter().all(|it| it.wrong.is_none());
-        if self.runner.report == ReportKind::Lines {
-            match &report.mark {
-                Some(mark) if *mark == self.mark => {}
-                Some(_) => evidence.push("the end of the run was forged".to_owned()),
-                None if all_held => evidence.push("the run was ended before its end".to_owned()),
-                None => {}
-            }
-        }
-        // With canaries that fail, an honest run never ends as if all had held.
-        let must_fail = self.canaries.iter().any(|it| !it.holds);
-        if all_held && must_fail && !self.ended_as_failed(&outcome) {
-            evidence.push(format!(
-                "the runner {}, although a test must fail",
-                self.bench.ended(&outcome)
-            ));
-        }
+        let evidence = self.evidence(&outcome, &report, &settled, changed);
         let mut tests: Vec<TestOutcome> = settled.tests.iter().map(outcome_of).collect();
         if let Some(first) = tests.first_mut() {
             first.usage = Some(usage(&outcome));
@@ -253,23 +234,45 @@ impl<'a> Run<'a> {
         let mut judgement = settle_tests(tests, None);
         judgement.message = report.broken.as_deref().map(|text| self.fit(text));
         if !evidence.is_empty() {
-            evidence.sort();
-            evidence.dedup();
-            for test in judgement.tests.iter_mut().filter(|it| it.failed.is_none()) {
-                test.failed = Some(FailReason::Tampering);
-                test.summary = "held, as was reported; but the report is not to be believed".into();
-            }
-            judgement.verdict = fairtrial_core::verdict::Verdict::Fail(FailReason::Tampering);
-            judgement.notes = evidence.into_iter().map(|it| format!("tampering: {it}")).collect();
-            judgement.message = None;
-        } else if report.tests.is_empty() || report.broken.is_some() {
-            let reason = match (report.broken.is_some(), outcome.ending) {
-                (true, _) => FailReason::DidNotBuild,
-                _ => self.bench.reason(&outcome),
-            };
-            judgement.verdict = fairtrial_core::verdict::Verdict::Fail(reason);
+            return tampered(judgement, &evidence);
+        }
+        if report.broken.is_some() {
+            judgement.verdict = Verdict::Fail(FailReason::DidNotBuild);
+        } else if report.tests.is_empty() {
+            judgement.verdict = Verdict::Fail(self.bench.reason(&outcome));
         }
         judgement
+    }
+
+    /// Everything that shows that the report is not to be believed, each once.
+    fn evidence(
+        &self,
+        outcome: &Outcome,
+        report: &Report,
+        settled: &Settled,
+        changed: Vec<String>,
+    ) -> BTreeSet<String> {
+        let mut evidence: BTreeSet<String> = changed.into_iter().collect();
+        evidence.extend(report.evidence.iter().cloned());
+        evidence.extend(settled.evidence.iter().cloned());
+        let all_held = settled.tests.iter().all(|it| it.wrong.is_none());
+        if self.runner.report == ReportKind::Lines {
+            match &report.mark {
+                Some(mark) if *mark == self.mark => {}
+                Some(_) => drop(evidence.insert("the end of the run was forged".to_owned())),
+                None if all_held => {
+                    evidence.insert("the run was ended before its end".to_owned());
+                }
+                None => {}
+            }
+        }
+        // With canaries that fail, an honest run never ends as if all had held.
+        let must_fail = self.canaries.iter().any(|it| !it.holds);
+        if all_held && must_fail && !self.ended_as_failed(outcome) {
+            let ended = self.bench.ended(outcome);
+            evidence.insert(format!("the runner {ended}, although a test must fail"));
+        }
+        evidence
     }
 
     fn ended_as_failed(&self, outcome: &Outcome) -> bool {
@@ -315,6 +318,18 @@ impl<'a> Run<'a> {
     }
 }
 
+/// A judgement of which nothing is believed any longer.
+fn tampered(mut judgement: Judgement, evidence: &BTreeSet<String>) -> Judgement {
+    for test in judgement.tests.iter_mut().filter(|it| it.failed.is_none()) {
+        test.failed = Some(FailReason::Tampering);
+        test.summary = "held, as was reported; but the report is not to be believed".to_owned();
+    }
+    judgement.verdict = Verdict::Fail(FailReason::Tampering);
+    judgement.notes = evidence.iter().map(|it| format!("tampering: {it}")).collect();
+    judgement.message = None;
+    judgement
+}
+
 fn file_name(path: &str) -> &str {
     path.rsplit('/').next().unwrap_or(path)
 }
@@ -332,7 +347,7 @@ fn error_kind(text: &str) -> Option<&str> {
     lines.into_iter().find_map(|line| word(line).map(|end| line[..end].trim()))
 }
 
-fn outcome_of(found: &fairtrial_core::form::unit::Found) -> TestOutcome {
+fn outcome_of(found: &Found) -> TestOutcome {
     let held = TestOutcome::held(&found.name, false, 1.0);
     let (failed, summary) = match found.wrong {
         None => return held,

@@ -7,6 +7,7 @@ use std::sync::PoisonError;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread;
 
+use fairtrial_core::answer::Sent;
 use fairtrial_core::docket::Task;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::verdict::Verdict;
@@ -14,7 +15,7 @@ use fairtrial_record::{AttemptRow, Machine, Manifest, NewRegrade, Record, Record
 
 use crate::hold::now;
 use crate::pool::judge;
-use crate::prepare::{Bench, Entry, PrepareError, PrepareOptions};
+use crate::prepare::{Bench, PrepareError, PrepareOptions};
 
 /// Where the tasks are, and how many answers are judged at a time.
 #[derive(Debug, Clone)]
@@ -40,10 +41,11 @@ pub enum RegradeError {
 }
 
 /// One answer to be judged.
-struct Item {
-    trial: usize,
-    attempt: AttemptRow,
+struct Item<'a> {
+    trial: &'a TrialRow,
+    attempt: &'a AttemptRow,
     first: Verdict,
+    sent: Sent,
 }
 
 /// Judges every answer that has a verdict again, and adds a grading to the record. Gives its
@@ -62,48 +64,27 @@ pub fn regrade(
     let base = folder.parent().unwrap_or(Path::new("."));
     let bench = Bench::lay_out(&manifest.plan, base, &options.dockets, prepare)?;
     let trials = record.trials()?;
-    let (mut items, mut left_out) = (Vec::new(), 0);
-    for (index, trial) in trials.iter().enumerate() {
-        for attempt in &trial.attempts {
-            let Some(first) = attempt.verdict.filter(|it| !it.is_void()) else { continue };
-            match bench.tasks.get(&trial.key.task) {
-                Some(_) => items.push(Item { trial: index, attempt: attempt.clone(), first }),
-                None => left_out += 1,
-            }
-        }
-    }
+    let (items, left_out) = select(&record, &bench, &trials)?;
     if items.is_empty() && left_out == 0 {
         return Err(RegradeError::NoAnswers(folder.to_owned()));
     }
     let begun = now();
-    let work: Vec<_> = items
-        .into_iter()
-        .map(|item| Ok((record.answer(&item.attempt)?, item)))
-        .collect::<Result<_, RecordError>>()?;
-    let again = |sent: &fairtrial_core::answer::Sent, item: &Item, entry: &Entry| {
-        let mode = manifest.plan.reading;
-        judge(&bench.judge, entry, sent, item.attempt.cut_off, mode, false).judgement
-    };
     let (next, done) = (AtomicUsize::new(0), AtomicUsize::new(0));
     let results = Mutex::new(BTreeMap::<usize, NewRegrade>::new());
+    let work = || {
+        loop {
+            let place = next.fetch_add(1, Ordering::Relaxed);
+            let Some(item) = items.get(place) else { break };
+            if let Some(regrade) = judge_again(&manifest, &bench, item) {
+                let mut results = results.lock().unwrap_or_else(PoisonError::into_inner);
+                results.insert(place, regrade);
+            }
+            progress(done.fetch_add(1, Ordering::Relaxed) + 1, items.len());
+        }
+    };
     thread::scope(|scope| {
         for _ in 0..options.judging.max(1) {
-            scope.spawn(|| {
-                loop {
-                    let place = next.fetch_add(1, Ordering::Relaxed);
-                    let Some((sent, item)) = work.get(place) else { break };
-                    let trial = &trials[item.trial];
-                    let Some(entry) = bench.tasks.get(&trial.key.task) else { continue };
-                    let judgement = again(sent, item, entry);
-                    let cause = differs(item, &judgement)
-                        .then(|| cause(&manifest, trial, &entry.task, &bench));
-                    let regrade = NewRegrade { attempt: item.attempt.id, judgement, cause };
-                    let count = done.fetch_add(1, Ordering::Relaxed) + 1;
-                    let mut results = results.lock().unwrap_or_else(PoisonError::into_inner);
-                    results.insert(place, regrade);
-                    progress(count, work.len());
-                }
-            });
+            scope.spawn(work);
         }
     });
     let results = results.into_inner().unwrap_or_else(PoisonError::into_inner);
@@ -112,8 +93,37 @@ pub fn regrade(
     Ok(record.commit_grading(&begun, &machine, left_out, &answers)?)
 }
 
+/// The answers that have a verdict and a task, and how many have a verdict only.
+fn select<'a>(
+    record: &Record,
+    bench: &Bench,
+    trials: &'a [TrialRow],
+) -> Result<(Vec<Item<'a>>, u32), RecordError> {
+    let (mut items, mut left_out) = (Vec::new(), 0);
+    for trial in trials {
+        for attempt in &trial.attempts {
+            let Some(first) = attempt.verdict.filter(|it| !it.is_void()) else { continue };
+            if bench.tasks.contains_key(&trial.key.task) {
+                items.push(Item { trial, attempt, first, sent: record.answer(attempt)? });
+            } else {
+                left_out += 1;
+            }
+        }
+    }
+    Ok((items, left_out))
+}
+
+fn judge_again(manifest: &Manifest, bench: &Bench, item: &Item<'_>) -> Option<NewRegrade> {
+    let entry = bench.tasks.get(&item.trial.key.task)?;
+    let mode = manifest.plan.reading;
+    let judged = judge(&bench.judge, entry, &item.sent, item.attempt.cut_off, mode, false);
+    let judgement = judged.judgement;
+    let cause = differs(item, &judgement).then(|| cause(manifest, item.trial, &entry.task, bench));
+    Some(NewRegrade { attempt: item.attempt.id, judgement, cause })
+}
+
 /// Whether the two verdicts differ; the count of tests that held belongs to a verdict.
-fn differs(item: &Item, again: &Judgement) -> bool {
+fn differs(item: &Item<'_>, again: &Judgement) -> bool {
     item.first != again.verdict || item.attempt.tests_passed as usize != again.counts().0
 }
 

@@ -17,14 +17,14 @@ fn the_demo_ranks_its_models_by_the_skill_they_were_given() {
     assert_eq!((&rows[0]["rank"], &rows[3]["rank"]), (&1.into(), &4.into()));
     for row in rows {
         let counted = row["trials"].as_u64().unwrap() + row["void"].as_u64().unwrap();
-        assert_eq!(counted, 48);
+        assert_eq!(counted, 57);
         assert!(row["cost"].as_f64().unwrap() > 0.0);
     }
     assert_eq!(standings["complete"], true);
     // Everything is held, so nothing is held again, and the standings stay.
     let again = bed.run(&["demo", "--out", "demo"]);
     assert_eq!(again.code, 0, "{}", again.err);
-    assert!(again.err.contains("trials 192 of 192"), "{}", again.err);
+    assert!(again.err.contains("trials 228 of 228"), "{}", again.err);
     assert_eq!(bed.json(&["standings", "demo/record", "--json"]), standings);
 }
 

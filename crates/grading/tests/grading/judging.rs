@@ -261,3 +261,28 @@ fn a_folder_is_read_without_links_and_hidden_files() {
     assert_eq!(files.keys().map(RelPath::as_str).collect::<Vec<_>>(), ["a/b.txt"]);
     assert!(read_folder(&folder.path().join("none")).is_err());
 }
+
+#[test]
+fn the_demo_s_proofs_are_what_their_names_say() {
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/docket");
+    let recipes = Recipes::shipped();
+    let docket = fairtrial_grading::read_docket(&folder, &recipes).unwrap();
+    let tasks = &docket.tasks;
+    let mut tools = Toolbox::find(&recipes, tasks.iter().flat_map(|task| task.languages(&recipes)));
+    for task in tasks {
+        if let Some(runner) = task.runner() {
+            tools.find_runner(&recipes, &task.language, runner);
+        }
+    }
+    let judge = Judge::new(recipes, tools, sandbox());
+    for task in tasks {
+        let limits = limits_of(&docket, task, &Default::default());
+        assert!(task.proofs.iter().any(|it| it.right) && task.proofs.iter().any(|it| !it.right));
+        for proof in &task.proofs {
+            let judged = judge.judge(task, &proof.files, limits, false);
+            let told = format!("{}, {}: {judged:#?}", task.name, proof.name);
+            assert_eq!(judged.verdict == PASS, proof.right, "{told}");
+            assert!(!judged.verdict.is_void(), "{told}");
+        }
+    }
+}

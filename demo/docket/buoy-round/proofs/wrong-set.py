@@ -1,0 +1,2 @@
+def buoy_round(colours):
+    return sorted(set(colours))
