@@ -2,6 +2,7 @@
 
 use std::path::Path;
 use std::process::Command;
+use std::time::{Duration, Instant};
 
 use crate::bed::{Bed, PROGRAM, Ran, ran};
 
@@ -74,4 +75,55 @@ fn what_cannot_be_confined_is_not_run_unless_it_is_trusted() {
     let doctor = without_anything(&bed, &["doctor", "shell"]);
     assert_eq!(doctor.code, 1, "{}", doctor.out);
     assert!(doctor.out.starts_with("── Sandbox: none"), "{}", doctor.out);
+}
+
+fn lines(program: &str, args: &[&str]) -> Vec<String> {
+    let out = Command::new(program).args(args).output().unwrap();
+    String::from_utf8(out.stdout).unwrap().lines().map(str::to_owned).collect()
+}
+
+/// Waits for something to be so.
+fn wait_for(what: &str, mut is_so: impl FnMut() -> bool) {
+    let began = Instant::now();
+    while !is_so() {
+        assert!(began.elapsed() < Duration::from_secs(20), "{what}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+#[test]
+fn when_the_tool_is_killed_nothing_is_left_behind() {
+    for is_plain in [false, true] {
+        let bed = Bed::new();
+        bed.gap_docket("time = 50");
+        let mark = format!("sleep 61.{}{}", std::process::id(), u8::from(is_plain));
+        let answer = format!(
+            "```python\nimport subprocess\ndef gap(a, b):\n    open('/tmp/x', 'w').close() if {} else None\n    \
+             subprocess.Popen('{mark}', shell=True, start_new_session=True)\n    subprocess.run('{mark}', shell=True)\n```",
+            if is_plain { "False" } else { "True" }
+        );
+        bed.recorded("", &[("gap", &answer)]);
+        let mut command = bed.command(Path::new(PROGRAM));
+        if is_plain {
+            command = without_namespaces(&bed);
+            command.arg(PROGRAM);
+        }
+        let mut tool = command.args(["run", "plan.toml"]).spawn().unwrap();
+        let running = || lines("pgrep", &["-f", &mark]).len() >= 2;
+        wait_for("the answer is judged", running);
+        let keepers = lines("pgrep", &["-P", &tool.id().to_string()]);
+        assert!(!keepers.is_empty());
+        tool.kill().unwrap();
+        tool.wait().unwrap();
+        wait_for("processes are left", || {
+            let is_there = |pid: &String| Path::new("/proc").join(pid).exists();
+            lines("pgrep", &["-f", &mark]).is_empty() && !keepers.iter().any(is_there)
+        });
+        for keeper in &keepers {
+            let name = format!("fairtrial-{keeper}");
+            let groups = lines("find", &["/sys/fs/cgroup", "-name", &name]);
+            assert!(groups.is_empty(), "a control group is left: {groups:?}");
+            assert!(!bed.path(&name).exists(), "a folder is left");
+        }
+    }
 }

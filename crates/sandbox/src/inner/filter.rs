@@ -188,15 +188,28 @@ pub struct Rules {
     owner: bool,
     /// Whether the warden answers for the kernel.
     listened: bool,
+    /// Whether the warden is asked for each process and thread, too. A kernel that refuses one for
+    /// a resource limit has made half of it by then, and a program that tries without end keeps
+    /// the whole machine busy; the warden refuses at no cost. A control group does as well.
+    births: bool,
 }
+
+/// Calls that make processes and threads.
+#[cfg(target_arch = "x86_64")]
+pub const BIRTHS: &[libc::c_long] = &[libc::SYS_clone, libc::SYS_fork, libc::SYS_vfork];
+#[cfg(not(target_arch = "x86_64"))]
+pub const BIRTHS: &[libc::c_long] = &[libc::SYS_clone];
 
 impl Rules {
     /// What a tier asks of the filter.
-    pub fn of(tier: Tier, identity: Identity) -> Self {
+    pub fn of(tier: Tier, identity: Identity, has_group: bool) -> Self {
+        // To let a call go on takes Linux 5.5, and Landlock is younger than that.
+        let can_go_on = can_listen() && super::fence::version() > 0;
         Self {
             sockets: tier == Tier::Full,
             owner: tier == Tier::Plain && !identity.root,
             listened: can_listen(),
+            births: can_go_on && !has_group,
         }
     }
 
@@ -272,7 +285,7 @@ pub fn install(rules: Rules) -> io::Result<Option<OwnedFd>> {
         // SAFETY: the kernel has just made this descriptor for us alone.
         fd if fd >= 0 => Ok(Some(unsafe { OwnedFd::from_raw_fd(fd as i32) })),
         // A filter that is listened to may stand above this one already: one is all there may be.
-        _ if rules.listened => install(Rules { listened: false, ..rules }),
+        _ if rules.listened => install(Rules { listened: false, births: false, ..rules }),
         _ => Err(io::Error::last_os_error()),
     }
 }
@@ -296,6 +309,7 @@ fn program(rules: Rules) -> Vec<Instruction> {
 
 /// Calls that are refused by an argument. Each piece ends with the number loaded again, or returns.
 fn by_argument(rules: Rules, out: &mut Vec<Instruction>) {
+    let birth = if rules.births { libc::SECCOMP_RET_USER_NOTIF } else { libc::SECCOMP_RET_ALLOW };
     // A library that finds no `clone3` uses `clone`, whose flags can be looked at.
     only(out, libc::SYS_clone3, &[refuse(libc::ENOSYS)]);
     only(
@@ -305,9 +319,14 @@ fn by_argument(rules: Rules, out: &mut Vec<Instruction>) {
             step(LOAD, FIRST_ARGUMENT_AT),
             jump(ANY_BIT, NAMESPACE_FLAGS, 0, 1),
             refuse(libc::EPERM),
-            step(RETURN, libc::SECCOMP_RET_ALLOW),
+            step(RETURN, birth),
         ],
     );
+    if rules.births {
+        for &call in BIRTHS.iter().filter(|&&call| call != libc::SYS_clone) {
+            only(out, call, &[step(RETURN, birth)]);
+        }
+    }
     // How other processes are treated, the warden among them: 0 is the caller itself.
     for call in OF_PROCESSES {
         let of_others = [
@@ -389,7 +408,7 @@ mod tests {
         says_by(FULL, arch, number, args)
     }
 
-    const FULL: Rules = Rules { sockets: true, owner: false, listened: false };
+    const FULL: Rules = Rules { sockets: true, owner: false, listened: false, births: false };
 
     fn says_by(rules: Rules, arch: u32, number: u32, args: [u32; 2]) -> u32 {
         let program = program(rules);
@@ -469,7 +488,7 @@ mod tests {
 
     #[test]
     fn without_namespaces_there_are_no_sockets_and_no_changed_modes() {
-        let plain = Rules { sockets: false, owner: true, listened: true };
+        let plain = Rules { sockets: false, owner: true, listened: true, births: true };
         let call = |number: libc::c_long, first| says_by(plain, ARCH, number as u32, [first, 1]);
         for family in [1, 2, 10, 16] {
             assert_eq!(call(libc::SYS_socket, family), error(libc::EAFNOSUPPORT));
@@ -481,6 +500,10 @@ mod tests {
             assert!(name_of(number).is_some());
         }
         assert_eq!(call(libc::SYS_openat, 0), ALLOW);
+        for &number in BIRTHS {
+            assert_eq!(call(number, 17), told);
+        }
+        assert_eq!(call(libc::SYS_clone, 0x1000_0000), error(libc::EPERM));
     }
 
     #[test]

@@ -76,7 +76,7 @@ fn try_become(
     }
     fence::install(house).map_err(Failed::SetUp)?;
     if house.tier > Tier::Trusted {
-        let rules = filter::Rules::of(house.tier, house.identity);
+        let rules = filter::Rules::of(house.tier, house.identity, house.group.is_some());
         let end = filter::install(rules)
             .map_err(|error| Failed::SetUp(format!("system-call filter: {error}")))?;
         if let Some(end) = end {

@@ -100,6 +100,8 @@ pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, S
         limit: None,
         peak_memory: 0,
         peak_processes: 1,
+        processes: 1,
+        looked: started,
         census: Census::new(house),
         group: house.group.as_ref(),
         group_cpu: group_cpu.unwrap_or_default(),
@@ -167,6 +169,9 @@ struct Watch<'a> {
     limit: Option<LimitHit>,
     peak_memory: u64,
     peak_processes: u32,
+    /// Processes and threads at the last look, and when that was.
+    processes: u32,
+    looked: Instant,
     census: Census,
     group: Option<&'a Group>,
     /// Processor time of the group before the run.
@@ -204,14 +209,14 @@ impl Watch<'_> {
                 listener_due = false;
                 self.listener = take_listener(listener.as_fd());
             }
-            if ready.refusals
-                && let Some(listener) = &mut self.listener
-            {
-                listener.answer();
+            if ready.refusals {
+                self.answer();
             }
             let _ = children.read_signal();
             self.reap();
-            if ready.nothing && self.ending.is_none() {
+            // A program that keeps the warden busy is looked at all the same.
+            let due = ready.nothing || self.looked.elapsed() > LOOK_MAX;
+            if due && self.ending.is_none() {
                 let look = self.look();
                 self.hold_against(&look);
                 pause = (pause * 2).min(LOOK_MAX);
@@ -221,6 +226,20 @@ impl Watch<'_> {
             }
         }
         self.over()
+    }
+
+    /// Answers for the system-call filter. While there is no room for more processes, it looks again
+    /// from time to time.
+    fn answer(&mut self) {
+        let full = self.processes >= self.caps.processes;
+        if full && self.looked.elapsed() > FIRST_LOOK {
+            let look = self.look();
+            self.hold_against(&look);
+        }
+        let births = self.processes < self.caps.processes;
+        if let Some(listener) = &mut self.listener {
+            listener.answer(births);
+        }
     }
 
     /// Waits for something to do.
@@ -338,6 +357,7 @@ impl Watch<'_> {
     }
 
     fn hold_against(&mut self, look: &Look) {
+        (self.processes, self.looked) = (look.processes, Instant::now());
         self.peak_memory = self.peak_memory.max(look.memory);
         self.peak_processes = self.peak_processes.max(look.processes);
         let checks = [

@@ -18,7 +18,7 @@ use crate::set::{ATTACKS, Attack, C_HEAD, PYTHON_HEAD, With};
 const SECRET: &str = "neap-tide-7731";
 
 /// Longest that an attack may keep the sandbox.
-const LONGEST: Duration = Duration::from_secs(30);
+const LONGEST: Duration = Duration::from_secs(15);
 
 pub struct Ground {
     sandbox: Sandbox,
