@@ -99,7 +99,7 @@ pub fn doctor_table(out: &mut dyn Write, doctor: &Doctor, style: Style) -> io::R
 }
 
 /// Longest version in the table, in characters.
-const VERSION_MAX: usize = 34;
+const VERSION_MAX: usize = 28;
 
 fn language_row(it: &LanguageFinding) -> Vec<String> {
     let version = match &it.tool {

@@ -7,7 +7,14 @@ objects that claim to be equal to everything are noticed, and the mark of this r
 import ast
 import json
 import os
+import site
 import sys
+
+# Started without `site`, whose start-up files of this machine take their time.
+site.setquit()
+site.setcopyright()
+site.sethelper()
+sys.path += [it for it in site.getsitepackages() if os.path.isdir(it)]
 
 WORK = os.getcwd()
 CHANNEL = os.dup(3)
