@@ -232,7 +232,10 @@ impl<'a> Run<'a> {
             first.usage = Some(usage(&outcome));
         }
         let mut judgement = settle_tests(tests, None);
-        judgement.message = report.broken.as_deref().map(|text| self.fit(text));
+        judgement.message = report.broken.as_deref().map(|text| {
+            let kind = error_kind(text).unwrap_or("an error");
+            format!("it could not be loaded: it raised {kind}")
+        });
         if !evidence.is_empty() {
             return tampered(judgement, &evidence);
         }
@@ -279,34 +282,18 @@ impl<'a> Run<'a> {
         matches!(outcome.ending, Ending::Exited(status) if self.runner.failed_status.contains(&status))
     }
 
-    /// A judgement of tests that could not be run. What was printed is for people only: it may quote
-    /// the sealed tests.
+    /// A judgement of tests that could not be run. What was printed is for people only: the answer's
+    /// code can read the sealed tests, so nothing of its making may go back to the candidate.
     fn not_run(&self, reason: FailReason, outcome: &Outcome, why: &str) -> Judgement {
         let said = self.said(outcome);
         let ended = self.bench.ended(outcome);
-        let message = format!("{why}\n{ended}\n{}", self.fit(&said));
+        let kind = error_kind(&said).map_or(String::new(), |kind| format!("it raised {kind}"));
+        let message = format!("{ended}\n{kind}");
         let mut judgement = nothing_run(self.bench.task, reason, Some(message.trim().to_owned()));
         if let Some(first) = judgement.tests.first_mut() {
-            first.found = said;
+            first.found = format!("{why}\n{said}").trim().to_owned();
         }
         judgement
-    }
-
-    /// What of a text may go back to the candidate: lines that name its own file and no sealed one,
-    /// and the kind of an error, without what it says.
-    fn fit(&self, text: &str) -> String {
-        let own = self.settings.file.as_str();
-        let sealed: Vec<&str> = self.laid.keys().map(RelPath::as_str).collect();
-        let names_sealed = |line: &str| {
-            sealed.iter().any(|path| line.contains(path) || line.contains(file_name(path)))
-        };
-        let names_own = |line: &&str| {
-            (line.contains(own) || line.contains(file_name(own))) && !names_sealed(line)
-        };
-        let mut lines: Vec<String> =
-            text.lines().filter(names_own).map(|line| line.trim().to_owned()).collect();
-        lines.extend(error_kind(text).map(|kind| format!("it raised {kind}")));
-        lines.join("\n")
     }
 
     /// What was printed, for people.
@@ -330,21 +317,33 @@ fn tampered(mut judgement: Judgement, evidence: &BTreeSet<String>) -> Judgement 
     judgement
 }
 
-fn file_name(path: &str) -> &str {
-    path.rsplit('/').next().unwrap_or(path)
-}
+/// Kinds of errors that a candidate may be told of. Any other name could carry what is sealed.
+const KINDS: &[&str] = &[
+    "SyntaxError",
+    "IndentationError",
+    "TabError",
+    "ImportError",
+    "ModuleNotFoundError",
+    "NameError",
+    "AttributeError",
+    "TypeError",
+    "ValueError",
+    "KeyError",
+    "IndexError",
+    "RecursionError",
+    "ReferenceError",
+    "RangeError",
+];
 
-/// The kind of the last error that a text tells of: a word that ends in `Error` or `Exception`,
-/// before a colon.
-fn error_kind(text: &str) -> Option<&str> {
-    let word = |line: &'_ str| -> Option<usize> {
-        let end = line.find(':').unwrap_or(line.len());
-        let word = line[..end].trim();
-        let plain = word.chars().all(|c| c.is_alphanumeric() || c == '.' || c == '_');
-        (plain && (word.ends_with("Error") || word.ends_with("Exception"))).then_some(end)
+/// The kind of the last error that a text tells of.
+fn error_kind(text: &str) -> Option<&'static str> {
+    let of_line = |line: &str| {
+        let line = line.trim_start_matches(['E', ' ']);
+        KINDS.iter().copied().find(|kind| {
+            line.strip_prefix(kind).is_some_and(|rest| rest.is_empty() || rest.starts_with(':'))
+        })
     };
-    let lines = text.lines().rev().map(|line| line.trim_start_matches(['E', ' ']));
-    lines.into_iter().find_map(|line| word(line).map(|end| line[..end].trim()))
+    text.lines().rev().find_map(of_line)
 }
 
 fn outcome_of(found: &Found) -> TestOutcome {

@@ -306,6 +306,25 @@ fn what_a_runner_obeys_is_not_taken_from_an_answer() {
     assert_eq!((right.verdict, right.notes.len()), (crate::bed::PASS, 0), "{right:#?}");
 }
 
+#[test]
+fn an_answer_cannot_carry_the_sealed_tests_back_to_its_candidate() {
+    let read =
+        "import glob\nsealed = open(glob.glob('/work/test_*.py')[0]).read().replace('\\n', ' ')\n";
+    for end in [
+        "import sys\nprint('toll.py', sealed)\nprint('toll.py:1:', sealed, file=sys.stderr, flush=True)\nimport os; os._exit(3)\n",
+        "raise SyntaxError('toll.py ' + sealed)\n",
+        "raise type('toll_3_is_6_Error', (Exception,), {})(sealed)\n",
+        "x = bytearray(1 << 30)\nprint('toll.py', sealed)\n",
+    ] {
+        for runner in [&PYTEST, &UNITTEST] {
+            let judged = runner.judge(&format!("{read}{end}{}", PYTEST.right));
+            assert!(!judged.verdict.is_pass(), "{judged:#?}");
+            let message = judged.message.unwrap_or_default();
+            assert!(!message.contains("toll") && message.len() < 200, "{message}");
+        }
+    }
+}
+
 /// How many there are in all.
 #[test]
 fn the_set_is_large_enough() {
