@@ -16,6 +16,7 @@
 //! tool, or this machine, could not do its part.
 
 mod archive;
+mod idle;
 mod inner;
 mod job;
 mod running;

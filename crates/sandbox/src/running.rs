@@ -7,12 +7,12 @@ use std::time::{Duration, Instant};
 
 use nix::fcntl::{FcntlArg, OFlag, fcntl};
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
-use nix::sys::socket::{AddressFamily, SockFlag, SockType, socketpair};
+use nix::sys::socket::SockType;
 use nix::unistd::pipe2;
 
 use crate::archive::Archive;
+use crate::idle::{Idle, Keeper, socket_pair};
 use crate::job::{Captured, Collect, Job, LimitHit, Outcome, SandboxError};
-use crate::sandbox::{Keeper, Sandbox};
 use crate::wire::{self, Ended, Order, Report, Spec};
 
 /// How much longer than its wall limit a run may take before the tool itself ends it: a program that
@@ -48,7 +48,7 @@ pub enum Frame {
 /// A program under way.
 #[derive(Debug)]
 pub struct Running<'s> {
-    sandbox: &'s Sandbox,
+    idle: &'s Idle,
     /// Taken when it is given back.
     keeper: Option<Keeper>,
     control: OwnedFd,
@@ -75,7 +75,7 @@ struct Stream {
 
 /// Starts a program in a keeper's house.
 pub(crate) fn start<'s>(
-    sandbox: &'s Sandbox,
+    idle: &'s Idle,
     keeper: Keeper,
     job: &Job<'_>,
 ) -> Result<Running<'s>, SandboxError> {
@@ -106,7 +106,7 @@ pub(crate) fn start<'s>(
     keeper.order(&spec, &fds)?;
     drop(fds);
     Ok(Running {
-        sandbox,
+        idle,
         keeper: Some(keeper),
         control,
         stdin: Some((writable(stdin_write)?, job.stdin.clone(), 0)),
@@ -369,7 +369,7 @@ impl Drop for Running<'_> {
         // Without a report the warden finds its socket closed and ends the run; the keeper takes no
         // further order before it has.
         if let Some(keeper) = self.keeper.take() {
-            self.sandbox.give_back(keeper);
+            self.idle.give_back(keeper);
         }
     }
 }
@@ -412,11 +412,6 @@ impl Stream {
     fn drain(&mut self, cap: u64) {
         while self.read_once(cap) {}
     }
-}
-
-pub(crate) fn socket_pair(kind: SockType) -> Result<(OwnedFd, OwnedFd), SandboxError> {
-    socketpair(AddressFamily::Unix, kind, None, SockFlag::SOCK_CLOEXEC)
-        .map_err(|error| SandboxError::Start(error.into()))
 }
 
 fn pipe() -> Result<(OwnedFd, OwnedFd), SandboxError> {

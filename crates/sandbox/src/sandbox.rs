@@ -1,18 +1,11 @@
 //! The tool's side of the sandbox: chooses the tier, starts keepers, and lends them to runs.
 
-use std::os::fd::{AsFd as _, BorrowedFd, OwnedFd};
-use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
-use std::sync::{Mutex, PoisonError};
 
-use nix::sys::socket::SockType;
-
-use crate::inner::STAGE;
+use crate::idle::{Idle, Keeper};
 use crate::job::{Job, Outcome, SandboxError};
-use crate::running::{Running, socket_pair, start};
+use crate::running::{Running, start};
 use crate::tier::{Layer, Tier};
-use crate::wire::{self, Opened, Opening, Spec};
 
 /// The sandbox of this machine, in the best tier that was to be had. One serves any number of
 /// threads.
@@ -23,7 +16,7 @@ pub struct Sandbox {
     layers: Vec<Layer>,
     why_not_full: Option<String>,
     /// Keepers that serve nobody just now.
-    idle: Mutex<Vec<Keeper>>,
+    idle: Idle,
 }
 
 /// Which tiers will do.
@@ -35,15 +28,6 @@ pub enum Demand {
     Anything,
     /// This one, and no other.
     Only(Tier),
-}
-
-/// A process that runs are forked from.
-#[derive(Debug)]
-pub(crate) struct Keeper {
-    show: Vec<PathBuf>,
-    child: Child,
-    /// Taken when the keeper is to end.
-    socket: Option<OwnedFd>,
 }
 
 impl Sandbox {
@@ -59,7 +43,7 @@ impl Sandbox {
             tier,
             layers,
             why_not_full,
-            idle: Mutex::new(vec![keeper]),
+            idle: Idle::with(keeper),
         };
         if let Demand::Only(tier) = demand {
             return Ok(with(tier, attempt(tier)?, None));
@@ -112,88 +96,12 @@ impl Sandbox {
     /// When no keeper can be started. What fails inside is told by [`Running::finish`].
     pub fn start(&self, job: &Job<'_>) -> Result<Running<'_>, SandboxError> {
         // A keeper that somebody ended is found out when it is told something.
-        while let Some(keeper) = self.borrow(&job.show) {
-            match start(self, keeper, job) {
+        while let Some(keeper) = self.idle.borrow(&job.show) {
+            match start(&self.idle, keeper, job) {
                 Err(SandboxError::Talk(_)) => {}
                 started => return started,
             }
         }
-        start(self, Keeper::start(&self.stage, self.tier, &job.show)?.0, job)
-    }
-
-    fn borrow(&self, show: &[PathBuf]) -> Option<Keeper> {
-        let mut idle = self.idle.lock().unwrap_or_else(PoisonError::into_inner);
-        let fitting = idle.iter().position(|it| it.show == show)?;
-        Some(idle.swap_remove(fitting))
-    }
-
-    pub(crate) fn give_back(&self, keeper: Keeper) {
-        self.idle.lock().unwrap_or_else(PoisonError::into_inner).push(keeper);
-    }
-}
-
-impl Drop for Sandbox {
-    fn drop(&mut self) {
-        let mut idle =
-            std::mem::take(&mut *self.idle.lock().unwrap_or_else(PoisonError::into_inner));
-        // All are told before the first is waited for.
-        for keeper in &mut idle {
-            keeper.socket = None;
-        }
-    }
-}
-
-impl Keeper {
-    fn start(
-        stage: &Path,
-        tier: Tier,
-        show: &[PathBuf],
-    ) -> Result<(Self, Vec<Layer>), SandboxError> {
-        let (socket, theirs) = socket_pair(SockType::SeqPacket)?;
-        let child = Command::new(stage)
-            .arg0(STAGE)
-            .env_clear()
-            .current_dir("/")
-            .stdin(Stdio::from(theirs))
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn()
-            .map_err(SandboxError::Start)?;
-        let keeper = Self { show: show.to_vec(), child, socket: Some(socket) };
-        let opening = Opening { tier, show: show.to_vec(), scratch: std::env::temp_dir() };
-        keeper.send(&opening, &[])?;
-        match wire::receive::<Opened>(keeper.socket()?).map_err(SandboxError::Talk)? {
-            Some((Opened::Ready(layers), _)) => Ok((keeper, layers)),
-            Some((Opened::Failed(why), _)) => Err(SandboxError::SetUp(why)),
-            None => Err(SandboxError::NoReport),
-        }
-    }
-
-    pub(crate) fn order(&self, spec: &Spec, fds: &[BorrowedFd<'_>]) -> Result<(), SandboxError> {
-        self.send(spec, fds)
-    }
-
-    fn send<T: serde::Serialize>(
-        &self,
-        message: &T,
-        fds: &[BorrowedFd<'_>],
-    ) -> Result<(), SandboxError> {
-        wire::send(self.socket()?, message, fds).map_err(SandboxError::Talk)
-    }
-
-    fn socket(&self) -> Result<BorrowedFd<'_>, SandboxError> {
-        self.socket.as_ref().map(OwnedFd::as_fd).ok_or(SandboxError::NoReport)
-    }
-
-    /// Ends it at once, and with it, by the kernel, what it runs.
-    pub(crate) fn kill(mut self) {
-        let _ = self.child.kill();
-    }
-}
-
-impl Drop for Keeper {
-    fn drop(&mut self) {
-        self.socket = None;
-        let _ = self.child.wait();
+        start(&self.idle, Keeper::start(&self.stage, self.tier, &job.show)?.0, job)
     }
 }

@@ -8,8 +8,8 @@ use std::time::Duration;
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::{Pid, SysconfVar, getpid, sysconf};
 
+use super::house::House;
 use super::identity::{Identity, end_all_of};
-use super::keeper::House;
 
 /// How the processes of a run are told from others.
 #[derive(Debug, Clone, Copy)]

@@ -14,8 +14,8 @@ use landlock::{
     Scope,
 };
 
+use super::house::House;
 use super::identity::Identity;
-use super::keeper::House;
 use super::root::{ETC, SYSTEM};
 use crate::job::WORK;
 use crate::tier::{Layer, State, Tier};

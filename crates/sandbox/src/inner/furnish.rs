@@ -9,7 +9,7 @@ use nix::mount::{MntFlags, MsFlags, mount, umount2};
 use nix::unistd::{Gid, Uid, chown};
 
 use super::Handed;
-use super::keeper::House;
+use super::house::House;
 use super::root::{Again, OLD_PROC, QUIET, QUIET_DIR, tmpfs, told};
 use crate::archive::Archive;
 use crate::job::{DRIVER, WORK};

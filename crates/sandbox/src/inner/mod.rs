@@ -11,6 +11,7 @@ mod fence;
 mod filter;
 mod furnish;
 mod group;
+mod house;
 mod identity;
 mod keeper;
 mod listener;

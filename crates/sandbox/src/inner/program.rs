@@ -10,8 +10,8 @@ use nix::sys::resource::{Resource, setrlimit};
 use nix::sys::signal::{SigSet, SigmaskHow, sigprocmask};
 use nix::unistd::{execve, setsid};
 
+use super::house::House;
 use super::identity::{come_down, confine_user, die_with_parent};
-use super::keeper::House;
 use super::{Handed, fence, filter};
 use crate::tier::Tier;
 use crate::wire::{self, Spec};
