@@ -86,7 +86,8 @@ pub fn plant(
         let Some(text) = files.get(path).and_then(|it| String::from_utf8(it.clone()).ok()) else {
             continue;
         };
-        let mut text = text;
+        let original = text;
+        let mut text = original.clone();
         // Each way of asserting that the file uses must be seen to fail.
         let failing = failing_lines(style, &text, lots);
         let made: Vec<(bool, Option<String>)> = (0..2 * EACH)
@@ -95,14 +96,16 @@ pub fn plant(
             .collect();
         for (holds, line) in made {
             let name = name(style, &text, lots);
-            let body = match line {
-                Some(line) => wrap(style, &name, &line),
-                None if holds => made_up(style, &name, true, lots),
-                None => changed_copy(style, &text, &name, lots)
-                    .unwrap_or_else(|| made_up(style, &name, false, lots)),
+            let (copy_of, body) = match line {
+                Some(line) => (None, wrap(style, &name, &line)),
+                None if holds => (None, made_up(style, &name, true, lots)),
+                None => match changed_copy(style, &original, &name, lots) {
+                    Some((copied, body)) => (Some(copied), body),
+                    None => (None, made_up(style, &name, false, lots)),
+                },
             };
             text = insert(style, &text, &body, lots);
-            canaries.push(Canary { name, holds });
+            canaries.push(Canary { name, holds, copy_of });
         }
         files.insert(path.clone(), text.into_bytes());
     }
@@ -259,8 +262,13 @@ fn made_up(style: Style, name: &str, holds: bool, lots: &mut Lots) -> String {
     wrap(style, name, &line)
 }
 
-/// A copy of a sealed test that compares with a number, with another number.
-fn changed_copy(style: Style, text: &str, new_name: &str, lots: &mut Lots) -> Option<String> {
+/// A copy of a sealed test that compares with a number, with another number, and that test's name.
+fn changed_copy(
+    style: Style,
+    text: &str,
+    new_name: &str,
+    lots: &mut Lots,
+) -> Option<(String, String)> {
     if style != Style::Python {
         return None;
     }
@@ -270,7 +278,7 @@ fn changed_copy(style: Style, text: &str, new_name: &str, lots: &mut Lots) -> Op
         line.starts_with("def test_") && line.trim_end().ends_with("():") && !decorated
     });
     let mut copies = Vec::new();
-    for (start, _) in starts {
+    for (start, line) in starts {
         let length = lines[start + 1..]
             .iter()
             .take_while(|line| line.is_empty() || line.starts_with([' ', '\t']))
@@ -282,7 +290,8 @@ fn changed_copy(style: Style, text: &str, new_name: &str, lots: &mut Lots) -> Op
         let mut out = vec![format!("def {new_name}():")];
         out.extend(body[..at].iter().map(|&it| it.to_owned()));
         out.push(changed);
-        copies.push(out.join("\n") + "\n");
+        let copied = line.trim_start_matches("def ").trim_end().trim_end_matches("():");
+        copies.push((copied.to_owned(), out.join("\n") + "\n"));
     }
     if copies.is_empty() { None } else { Some(copies.swap_remove(lots.below(copies.len()))) }
 }
