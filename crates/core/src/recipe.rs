@@ -98,8 +98,8 @@ pub struct Runner {
     /// Exit statuses when tests failed; 0 when all held.
     #[serde(default)]
     pub failed_status: Vec<i32>,
-    /// Files that it picks up by itself, which are not taken from a candidate: names, or endings
-    /// after `*`.
+    /// Files that it picks up by itself, which are not taken from a candidate: names, endings after
+    /// `*`, or folders before `/`.
     #[serde(default)]
     pub config: Vec<String>,
     /// Environment set for build and run.
@@ -130,7 +130,13 @@ impl Runner {
     #[must_use]
     pub fn is_config(&self, path: &RelPath) -> bool {
         let name = path.as_str().rsplit('/').next().unwrap_or_default();
-        self.config.iter().any(|known| fits(known, name) || known == path.as_str())
+        let in_folder = |known: &str| {
+            let folder = known.strip_suffix('/');
+            folder.is_some_and(|it| path.as_str().split('/').rev().skip(1).any(|part| part == it))
+        };
+        self.config
+            .iter()
+            .any(|known| fits(known, name) || known == path.as_str() || in_folder(known))
     }
 
     /// Whether a file holds tests.

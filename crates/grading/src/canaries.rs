@@ -269,31 +269,53 @@ fn changed_copy(
     new_name: &str,
     lots: &mut Lots,
 ) -> Option<(String, String)> {
-    if style != Style::Python {
-        return None;
-    }
     let lines: Vec<&str> = text.lines().collect();
-    let starts = lines.iter().enumerate().filter(|(index, line)| {
-        let decorated = *index > 0 && lines[index - 1].starts_with('@');
-        line.starts_with("def test_") && line.trim_end().ends_with("():") && !decorated
-    });
     let mut copies = Vec::new();
-    for (start, line) in starts {
-        let length = lines[start + 1..]
-            .iter()
-            .take_while(|line| line.is_empty() || line.starts_with([' ', '\t']))
-            .count();
+    for (start, line) in lines.iter().enumerate() {
+        let before = start.checked_sub(1).map_or("", |it| lines[it].trim());
+        let Some(copied) = opens_test(style, before, line) else { continue };
+        let inside = |line: &&&str| line.is_empty() || line.starts_with([' ', '\t']);
+        let length = lines[start + 1..].iter().take_while(inside).count();
         let body = &lines[start + 1..=start + length];
-        let Some(at) = body.iter().position(|line| equals_number(line).is_some()) else { continue };
-        let (head, number) = equals_number(body[at])?;
-        let changed = format!("{head}{}", number + 1 + lots.below(9) as i64);
-        let mut out = vec![format!("def {new_name}():")];
+        let found = body.iter().enumerate().find_map(|(at, line)| Some((at, equals(style, line)?)));
+        let Some((at, (head, number, tail))) = found else { continue };
+        let changed = format!("{head}{}{tail}", number + 1 + lots.below(9) as i64);
+        let (first, end) = match style {
+            Style::Rust => (format!("#[test]\nfn {new_name}() {{"), "}\n"),
+            _ => (format!("def {new_name}():"), ""),
+        };
+        let mut out = vec![first];
         out.extend(body[..at].iter().map(|&it| it.to_owned()));
         out.push(changed);
-        let copied = line.trim_start_matches("def ").trim_end().trim_end_matches("():");
-        copies.push((copied.to_owned(), out.join("\n") + "\n"));
+        copies.push((copied.to_owned(), out.join("\n") + "\n" + end));
     }
     if copies.is_empty() { None } else { Some(copies.swap_remove(lots.below(copies.len()))) }
+}
+
+/// The name of the test that a line opens, where copies are made of such tests: in languages whose
+/// comparisons the candidate's code can redefine.
+fn opens_test<'a>(style: Style, before: &str, line: &'a str) -> Option<&'a str> {
+    match style {
+        Style::Python if !before.starts_with('@') => {
+            line.strip_prefix("def ").filter(|it| it.starts_with("test_"))?.strip_suffix("():")
+        }
+        Style::Rust if before == "#[test]" => line.strip_prefix("fn ")?.strip_suffix("() {"),
+        _ => None,
+    }
+}
+
+/// An assertion that something equals a whole number: what stands before the number, it, and what
+/// stands behind.
+fn equals(style: Style, line: &str) -> Option<(&str, i64, &'static str)> {
+    match style {
+        Style::Rust => {
+            let inside = line.trim_end().strip_suffix(");")?;
+            let at = inside.rfind(", ")? + 2;
+            let number = inside[at..].parse().ok()?;
+            line.trim_start().starts_with("assert_eq!(").then_some((&line[..at], number, ");"))
+        }
+        _ => equals_number(line).map(|(head, number)| (head, number, "")),
+    }
 }
 
 /// An assertion that something equals a whole number: what stands before the number, and it.

@@ -56,35 +56,57 @@ send, leave = make_sender()
 
 def make_watch():
     """What stands around both sides of a comparison in a sealed test."""
-    from unittest import mock
-
-    own_kinds = (int, float, complex, bool, str, bytes, bytearray, list, tuple, dict, set, frozenset, type(None), type)
-    any_kind = type(mock.ANY)
+    scalars = (int, float, complex, bool, str, bytes, bytearray, type(None), type, range)
+    # Two values of each kind that nothing honest is equal to at once.
+    number = int.from_bytes(os.urandom(6), "big") + 1000
+    word = os.urandom(9).hex()
+    pairs = [
+        (object(), object()), (number, number + 1), (number + 0.5, number + 1.5), (word, word + "x"),
+        (word.encode(), word.encode() + b"x"), ([number], [word]), ((number,), (word,)),
+        ({number: word}, {word: number}), ({number}, {word}),
+    ]
     told = set()
-    kind_of, say = type, send
+    kind_of, say, is_in, length = type, send, frozenset(scalars).__contains__, len
+    all_of = {list: list, tuple: list, set: list, frozenset: list, dict: lambda it: [*it.keys(), *it.values()]}
 
-    class Nothing:
-        pass
+    def equal(a, b):
+        try:
+            return (a == b) is True
+        except BaseException:
+            return False
 
-    def watched(it):
+    def watched(it, depth=0):
         kind = kind_of(it)
-        if kind not in own_kinds and kind is not any_kind and kind.__module__ != "_pytest.python_api":
-            try:
-                equal = it == Nothing()
-            except BaseException:
-                equal = False
-            if equal is True and kind not in told:
-                told.add(kind)
-                say(evidence=f"an object of `{kind.__name__}` claims to be equal to everything")
+        if is_in(kind):
+            return it
+        inner = all_of.get(kind)
+        if inner is not None:
+            if depth < 6 and length(it) < 2000:
+                for one in inner(it):
+                    watched(one, depth + 1)
+        elif kind not in told:
+            for a, b in pairs:
+                if equal(it, a) and equal(it, b):
+                    told.add(kind)
+                    say(evidence=f"an object of `{kind.__name__}` claims to be equal to everything")
+                    break
         return it
 
     return watched
+
+
+def is_any(node):
+    """Whether a sealed test itself names what is equal to everything."""
+    names = (getattr(it, "id", getattr(it, "attr", "")) for it in ast.walk(node))
+    return any(name == "ANY" for name in names)
 
 
 class Wrap(ast.NodeTransformer):
     """Puts the watch around the sides of comparisons, and around arguments of `assert…` methods."""
 
     def around(self, node):
+        if is_any(node):
+            return node
         call = ast.Call(func=ast.Name(id="watched", ctx=ast.Load()), args=[node], keywords=[])
         return ast.copy_location(call, node)
 
@@ -109,6 +131,8 @@ def parse(path):
 
 
 def with_pytest():
+    # What is installed beside the answer, or brought along by it, is no plugin of this run.
+    os.environ["PYTEST_DISABLE_PLUGIN_AUTOLOAD"] = "1"
     import pytest
     from _pytest.assertion import rewrite
 

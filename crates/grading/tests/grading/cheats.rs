@@ -3,7 +3,7 @@
 use fairtrial_core::verdict::FailReason;
 
 use crate::bed::{Bench, javascript, judge, python};
-use crate::units::{NODE, PYTEST, UNITTEST};
+use crate::units::{CARGO, GO, JUNIT, NODE, PYTEST, UNITTEST};
 
 /// Calls whose results are not to be guessed.
 const SEALED: &str = "{\"args\": [3], \"returns\": 1706}\n{\"args\": [4], \"returns\": 9241}";
@@ -274,6 +274,55 @@ fn no_cheat_passes_unit_tests_and_what_is_forged_is_named() {
         let judged = NODE.judge(&format!("{code}\nexports.toll = (n) => 0;\n"));
         assert!(!judged.verdict.is_pass() && !judged.verdict.is_void(), "{code}: {judged:#?}");
     }
+}
+
+/// Sealed tests of a list, which can hide what lies in it.
+const LISTS: &[(&str, &str)] = &[
+    ("test_list.py", "from a import f\n\n\ndef test_list():\n    assert f() == [[1], {'a': 2}]\n"),
+    ("tests.list", "test_list.py::test_list\n"),
+];
+
+#[test]
+fn what_claims_to_be_equal_is_found_inside_of_lists_and_in_rust() {
+    let table = "runner = \"pytest\"";
+    let bench = Bench {
+        form: "tests",
+        language: "python",
+        file: "a.py",
+        table,
+        sealed: LISTS,
+        time: 40,
+        head: "",
+    };
+    let code = |value: &str| {
+        format!("class E:\n    __eq__ = lambda s, o: True\ndef f(): return {value}\n")
+    };
+    assert_eq!(bench.judge(&[("a.py", &code("[[1], {'a': 2}]"))]).verdict, crate::bed::PASS);
+    for value in ["[E(), E()]", "[[E()], {'a': E()}]", "E()"] {
+        let judged = bench.judge(&[("a.py", &code(value))]);
+        assert_eq!(judged.verdict, crate::bed::fail(FailReason::Tampering), "{value}: {judged:#?}");
+    }
+    let any = "#[derive(Debug)]\npub struct E;\nimpl PartialEq<i32> for E {\n    fn eq(&self, _: &i32) -> bool { true }\n}\n\
+               pub fn toll(n: i32) -> E {\n    assert!(n >= 0);\n    E\n}\n";
+    let judged = CARGO.judge(any);
+    assert_eq!(judged.verdict, crate::bed::fail(FailReason::Tampering), "{judged:#?}");
+}
+
+#[test]
+fn an_answer_brings_no_tests_plugins_or_services_of_its_own() {
+    let main = "package answer\n\nimport (\n\t\"os\"\n\t\"testing\"\n)\n\nfunc TestMain(m *testing.M) { os.Exit(1) }\n";
+    let go = GO.judge_all(&[("toll.go", GO.right), ("zz_test.go", main)]);
+    assert_eq!((go.verdict, go.notes.len()), (crate::bed::PASS, 1), "{go:#?}");
+    let service = "META-INF/services/org.junit.platform.launcher.TestExecutionListener";
+    let java = JUNIT.judge_all(&[("Toll.java", JUNIT.right), (service, "Toll\n")]);
+    assert_eq!((java.verdict, java.notes.len()), (crate::bed::PASS, 1), "{java:#?}");
+    let plugin = PYTEST.judge_all(&[
+        ("toll.py", "def toll(n): return 0\n"),
+        ("evil-1.dist-info/METADATA", "Metadata-Version: 2.1\nName: evil\nVersion: 1\n"),
+        ("evil-1.dist-info/entry_points.txt", "[pytest11]\nevil = evil\n"),
+        ("evil.py", "raise SystemExit(1)\n"),
+    ]);
+    assert_eq!(plugin.verdict, crate::bed::fail(FailReason::WrongResult), "{plugin:#?}");
 }
 
 #[test]

@@ -61,7 +61,7 @@ pub const NODE: Runner = Runner {
     right: "exports.toll = (n) => {\n  if (n < 0) throw new RangeError('no');\n  return n * 2;\n};\n",
 };
 
-const CARGO: Runner = Runner {
+pub const CARGO: Runner = Runner {
     language: "rust",
     name: "cargo",
     file: "toll.rs",
@@ -75,7 +75,7 @@ const CARGO: Runner = Runner {
     right: "pub fn toll(n: i32) -> i32 {\n    assert!(n >= 0);\n    n * 2\n}\n",
 };
 
-const GO: Runner = Runner {
+pub const GO: Runner = Runner {
     language: "go",
     name: "go",
     file: "toll.go",
@@ -89,7 +89,7 @@ const GO: Runner = Runner {
     right: "package answer\n\nfunc Toll(n int) int {\n\treturn n * 2\n}\n",
 };
 
-const JUNIT: Runner = Runner {
+pub const JUNIT: Runner = Runner {
     language: "java",
     name: "junit5",
     file: "Toll.java",
