@@ -50,6 +50,7 @@ fn start_job() -> Option<Job<'static>> {
         stdin: Vec::new(),
         layers: Vec::new(),
         driver: None,
+        sealed: None,
         show: vec![PathBuf::from(folder)],
         channel: false,
         collect: Collect::Nothing,

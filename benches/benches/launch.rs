@@ -18,6 +18,7 @@ fn job(command: &[&str], show: Vec<PathBuf>) -> Job<'static> {
         stdin: Vec::new(),
         layers: Vec::new(),
         driver: None,
+        sealed: None,
         show,
         channel: false,
         collect: Collect::Nothing,

@@ -71,6 +71,7 @@ impl Bench<'_> {
             stdin: Vec::new(),
             layers,
             driver: None,
+            sealed: None,
             show: self.tool.folders.clone(),
             channel: false,
             collect: Collect::Nothing,

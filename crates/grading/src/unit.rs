@@ -184,7 +184,8 @@ impl<'a> Run<'a> {
             driver: laid.as_ref(),
             channel: driver.is_some(),
             collect: Collect::Files(wanted),
-            ..self.bench.job(&[], caps, vec![base, sealed])
+            sealed: Some(sealed),
+            ..self.bench.job(&[], caps, vec![base])
         };
         let mut running = self.bench.sandbox.start(&job)?;
         let sent = match driver {

@@ -68,19 +68,41 @@ impl Archive {
     ///
     /// # Errors
     /// When memory runs out.
-    pub(crate) fn write_entry(
+    fn write_entry(
         &mut self,
         path: &str,
         executable: bool,
         bytes: &[u8],
     ) -> Result<(), ArchiveError> {
+        self.write_head(path, executable, bytes.len() as u64)?;
+        Ok(self.0.write_all(bytes)?)
+    }
+
+    /// Puts a file of `len` bytes at the end, as it is read: it never is in memory as a whole.
+    ///
+    /// # Errors
+    /// When memory runs out, or the file is shorter than that.
+    pub(crate) fn write_file(
+        &mut self,
+        path: &str,
+        executable: bool,
+        file: &mut File,
+        len: u64,
+    ) -> Result<(), ArchiveError> {
+        self.write_head(path, executable, len)?;
+        match io::copy(&mut file.take(len), &mut self.0)? {
+            copied if copied == len => Ok(()),
+            _ => Err(ArchiveError::Malformed("a file became shorter while it was read")),
+        }
+    }
+
+    fn write_head(&mut self, path: &str, executable: bool, len: u64) -> io::Result<()> {
         let mut head = Vec::with_capacity(16 + path.len());
         head.extend((path.len() as u32).to_le_bytes());
         head.push(u8::from(executable));
-        head.extend((bytes.len() as u64).to_le_bytes());
+        head.extend(len.to_le_bytes());
         head.extend(path.as_bytes());
-        self.0.write_all(&head)?;
-        Ok(self.0.write_all(bytes)?)
+        self.0.write_all(&head)
     }
 
     /// Reads all files.

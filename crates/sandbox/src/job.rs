@@ -27,6 +27,9 @@ pub struct Job<'a> {
     pub stdin: Vec<u8>,
     /// What is laid into [`WORK`], later layers over earlier ones.
     pub layers: Vec<&'a Archive>,
+    /// Laid over the layers: files that it may read but neither change nor move nor remove. In the
+    /// plain tier that holds only where the tool runs as root.
+    pub sealed: Option<&'a Archive>,
     /// Files that it may read but not change, laid into [`DRIVER`].
     pub driver: Option<&'a Archive>,
     /// Folders of this machine that it may read besides the system's own.
@@ -90,7 +93,7 @@ pub enum LimitHit {
     Memory,
     /// [`Caps::output`].
     Output,
-    /// [`Caps::disk`], where no file system of that size holds it.
+    /// [`Caps::disk`]: where no file system of that size holds it, or its own files did not fit.
     Disk,
     /// Nobody wanted it any longer.
     Stopped,

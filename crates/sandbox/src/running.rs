@@ -93,6 +93,7 @@ pub(crate) fn start<'s>(
         env: job.env.clone().into_iter().collect(),
         channel: job.channel,
         driver: job.driver.is_some(),
+        sealed: job.sealed.is_some(),
         collect: job.collect.clone(),
         session: job.session,
         caps: job.caps,
@@ -102,6 +103,7 @@ pub(crate) fn start<'s>(
     fds.extend(channel.iter().map(|(_, theirs)| theirs.as_fd()));
     fds.extend(collected.iter().map(Archive::as_fd));
     fds.extend(job.driver.iter().map(|it| it.as_fd()));
+    fds.extend(job.sealed.iter().map(|it| it.as_fd()));
     fds.extend(job.layers.iter().map(|it| it.as_fd()));
     keeper.order(&spec, &fds)?;
     drop(fds);

@@ -43,13 +43,15 @@ pub enum Opened {
 
 /// An order to a keeper: what to run. The descriptors come in the order: the run's own control
 /// socket, standard input, output, error, the channel if there is one, the archive to collect
-/// into if there is one, the driver if there is one, the layers.
+/// into if there is one, the driver if there is one, the sealed files if there are any, the
+/// layers.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct Spec {
     pub command: Vec<String>,
     pub env: Vec<(String, String)>,
     pub channel: bool,
     pub driver: bool,
+    pub sealed: bool,
     pub collect: Collect,
     pub session: u64,
     pub caps: Caps,

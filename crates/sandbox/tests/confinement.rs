@@ -61,6 +61,7 @@ fn job(command: &[&str]) -> Job<'static> {
         stdin: Vec::new(),
         layers: Vec::new(),
         driver: None,
+        sealed: None,
         show: Vec::new(),
         channel: false,
         collect: Collect::Nothing,
@@ -390,4 +391,28 @@ fn only_runs_of_one_session_follow_each_other_in_one_network() {
     let different: std::collections::BTreeSet<&String> = others.iter().chain([&b]).collect();
     assert!(different.len() >= 4, "{others:?} {b}");
     assert!(!others[..3].contains(&others[3]));
+}
+
+#[test]
+fn later_layers_take_the_place_of_what_stands_in_their_way() {
+    let tree = |files: &[(&str, &str)]| -> Archive {
+        let files = files.iter().map(|it| (RelPath::parse(it.0).unwrap(), it.1.into()));
+        Archive::of(&files.collect::<FileTree>()).unwrap()
+    };
+    let first = tree(&[("tide", "a file"), ("quay/a/b", "a deep file")]);
+    let second = tree(&[("tide/low", "low"), ("quay", "flat")]);
+    let look = "cat tide/low quay; find . -type f | sort";
+    let job = Job { layers: vec![&first, &second], ..job(&["/bin/sh", "-c", look]) };
+    assert_eq!(text(&run(&job).unwrap()), "lowflat./quay\n./tide/low\n");
+}
+
+#[test]
+fn files_that_do_not_fit_are_the_limit_of_the_run() {
+    let large = FileTree::from([(RelPath::parse("large").unwrap(), vec![1; 10 << 20])]);
+    let large = Archive::of(&large).unwrap();
+    let other = FileTree::from([(RelPath::parse("other").unwrap(), vec![1; 10 << 20])]);
+    let other = Archive::of(&other).unwrap();
+    let job = Job { layers: vec![&large, &other], ..job(&["/bin/true"]) };
+    let outcome = run(&job).unwrap();
+    assert_eq!((outcome.limit, outcome.started), (Some(LimitHit::Disk), Some(0)));
 }

@@ -95,6 +95,26 @@ impl Census {
         look
     }
 
+    /// Bytes of open files that have no name any longer; adding up ends past `most`. A file that
+    /// several have open counts for each.
+    pub fn nameless(&self, most: u64) -> u64 {
+        const BLOCK: u64 = 512;
+        let mut sum = 0;
+        for pid in self.pids() {
+            for entry in fs::read_dir(format!("/proc/{pid}/fd")).into_iter().flatten().flatten() {
+                // Followed to the file itself, by whatever name it had.
+                let Ok(meta) = fs::metadata(entry.path()) else { continue };
+                if meta.is_file() && meta.nlink() == 0 {
+                    sum += meta.blocks() * BLOCK;
+                }
+                if sum > most {
+                    return sum;
+                }
+            }
+        }
+        sum
+    }
+
     /// Ends every process of the run.
     pub fn end_all(&self) {
         match self.members {

@@ -36,12 +36,12 @@ fn pack(full: &Path, name: &str, into: &mut Archive, left: &mut u64) -> Result<(
         return Ok(());
     }
     // A file without a mode that lets its owner read is read by nobody.
-    let Ok(bytes) = fs::read(full) else {
+    let Ok(mut file) = fs::File::open(full) else {
         return Ok(());
     };
-    *left -= bytes.len() as u64;
+    *left -= meta.len();
     let executable = meta.permissions().mode() & 0o100 != 0;
-    into.write_entry(name, executable, &bytes).map_err(|error| error.to_string())
+    into.write_file(name, executable, &mut file, meta.len()).map_err(|error| error.to_string())
 }
 
 /// Deepest folder that is packed.

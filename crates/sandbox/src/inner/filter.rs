@@ -24,8 +24,9 @@ const ARCH: u32 = 0xc000_003e;
 #[cfg(target_arch = "aarch64")]
 const ARCH: u32 = 0xc000_00b7;
 
-/// Numbers with this bit are the x32 entry of an x86-64 kernel.
-const X32_BIT: u32 = 0x4000_0000;
+/// The first number that was not looked at when these lists were made. What a newer kernel has is
+/// told to be missing, and so is the x32 entry of an x86-64 kernel, whose numbers are far higher.
+const UNKNOWN_FROM: u32 = 463;
 
 /// Calls that are refused whatever their arguments.
 const REFUSED: &[(libc::c_long, &str)] = &[
@@ -140,6 +141,15 @@ const REFUSED_TO_OWNER: &[(libc::c_long, &str)] = &[
     (libc::SYS_mq_unlink, "mq_unlink"),
 ];
 
+/// Calls that are refused as well where no control group counts memory: what they hold need not be
+/// in any process's memory, so looking at processes does not see it.
+const REFUSED_UNCOUNTED: &[(libc::c_long, &str)] = &[
+    (libc::SYS_memfd_create, "memfd_create"),
+    (libc::SYS_memfd_secret, "memfd_secret"),
+    (libc::SYS_shmget, "shmget"),
+    (libc::SYS_msgget, "msgget"),
+];
+
 /// `fchmodat2`, which the C library's bindings do not have yet.
 const FCHMODAT2: libc::c_long = 452;
 
@@ -192,6 +202,8 @@ pub struct Rules {
     /// a resource limit has made half of it by then, and a program that tries without end keeps
     /// the whole machine busy; the warden refuses at no cost. A control group does as well.
     births: bool,
+    /// Memory that is in no process is not counted, so there is to be none.
+    uncounted: bool,
 }
 
 /// Calls that make processes and threads.
@@ -210,11 +222,14 @@ impl Rules {
             owner: tier == Tier::Plain && !identity.root,
             listened: can_listen(),
             births: can_go_on && !has_group,
+            uncounted: !has_group,
         }
     }
 
     fn refused(self) -> impl Iterator<Item = &'static (libc::c_long, &'static str)> {
-        REFUSED.iter().chain(REFUSED_TO_OWNER.iter().filter(move |_| self.owner))
+        let owner = REFUSED_TO_OWNER.iter().filter(move |_| self.owner);
+        let uncounted = REFUSED_UNCOUNTED.iter().filter(move |_| self.uncounted);
+        REFUSED.iter().chain(owner).chain(uncounted)
     }
 
     /// What answers a call of the list.
@@ -225,7 +240,8 @@ impl Rules {
 
 /// The name of a call that is refused.
 pub fn name_of(number: libc::c_long) -> Option<&'static str> {
-    REFUSED.iter().chain(REFUSED_TO_OWNER).find(|it| it.0 == number).map(|it| it.1)
+    let mut all = REFUSED.iter().chain(REFUSED_TO_OWNER).chain(REFUSED_UNCOUNTED);
+    all.find(|it| it.0 == number).map(|it| it.1)
 }
 
 /// Whether the kernel knows an action of filters.
@@ -297,12 +313,13 @@ fn program(rules: Rules) -> Vec<Instruction> {
         jump(EQUAL, ARCH, 1, 0),
         step(RETURN, libc::SECCOMP_RET_KILL_PROCESS),
         step(LOAD, NUMBER_AT),
-        jump(AT_LEAST, X32_BIT, 0, 1),
+        jump(AT_LEAST, UNKNOWN_FROM, 0, 1),
         refuse(libc::ENOSYS),
     ];
     by_argument(rules, &mut out);
     let mut numbers: Vec<u32> = rules.refused().map(|it| it.0 as u32).collect();
     numbers.sort_unstable();
+    numbers.dedup();
     search(&numbers, rules.answer(), &mut out);
     out
 }
@@ -408,7 +425,8 @@ mod tests {
         says_by(FULL, arch, number, args)
     }
 
-    const FULL: Rules = Rules { sockets: true, owner: false, listened: false, births: false };
+    const FULL: Rules =
+        Rules { sockets: true, owner: false, listened: false, births: false, uncounted: false };
 
     fn says_by(rules: Rules, arch: u32, number: u32, args: [u32; 2]) -> u32 {
         let program = program(rules);
@@ -456,7 +474,11 @@ mod tests {
         ];
         for number in (0..600).filter(|number| !by_argument.contains(number)) {
             let refused = REFUSED.iter().any(|it| it.0 == number);
-            let expected = if refused { error(libc::EPERM) } else { ALLOW };
+            let expected = match refused {
+                true => error(libc::EPERM),
+                false if number >= UNKNOWN_FROM.into() => error(libc::ENOSYS),
+                false => ALLOW,
+            };
             assert_eq!(says(ARCH, number as u32, [0, 0]), expected, "{number}");
         }
     }
@@ -488,14 +510,16 @@ mod tests {
 
     #[test]
     fn without_namespaces_there_are_no_sockets_and_no_changed_modes() {
-        let plain = Rules { sockets: false, owner: true, listened: true, births: true };
+        let plain =
+            Rules { sockets: false, owner: true, listened: true, births: true, uncounted: true };
         let call = |number: libc::c_long, first| says_by(plain, ARCH, number as u32, [first, 1]);
         for family in [1, 2, 10, 16] {
             assert_eq!(call(libc::SYS_socket, family), error(libc::EAFNOSUPPORT));
         }
         assert_eq!(call(libc::SYS_socketpair, 1), ALLOW);
         let told = libc::SECCOMP_RET_USER_NOTIF;
-        for number in [libc::SYS_fchmodat, libc::SYS_utimensat, libc::SYS_ptrace, FCHMODAT2] {
+        let refused = [libc::SYS_fchmodat, libc::SYS_utimensat, libc::SYS_ptrace, FCHMODAT2];
+        for number in refused.into_iter().chain([libc::SYS_memfd_create, libc::SYS_shmget]) {
             assert_eq!(call(number, 0), told);
             assert!(name_of(number).is_some());
         }
@@ -510,6 +534,6 @@ mod tests {
     fn other_entries_of_the_kernel_are_shut() {
         let kill = libc::SECCOMP_RET_KILL_PROCESS;
         assert_eq!(says(0x4000_0003, libc::SYS_mount as u32, [0, 0]), kill);
-        assert_eq!(says(ARCH, X32_BIT | libc::SYS_read as u32, [0, 0]), error(libc::ENOSYS));
+        assert_eq!(says(ARCH, 0x4000_0000 | libc::SYS_read as u32, [0, 0]), error(libc::ENOSYS));
     }
 }

@@ -1,7 +1,8 @@
 //! What a run finds that is its own: mounts of its own, and the files of its job.
 
+use std::collections::BTreeSet;
 use std::fs::{self, OpenOptions, Permissions};
-use std::io::Write as _;
+use std::io::{self, Write as _};
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
@@ -27,8 +28,22 @@ pub struct Places {
     pub driver: PathBuf,
 }
 
+/// Why a run's own part could not be laid out.
+pub enum Unfurnished {
+    /// The run's files do not fit into the space that it may use.
+    Full,
+    /// The kernel refused.
+    Failed(String),
+}
+
+impl From<String> for Unfurnished {
+    fn from(why: String) -> Self {
+        Self::Failed(why)
+    }
+}
+
 /// Lays out a run's own part of what its program sees.
-pub fn furnish(house: &House, spec: &Spec, handed: &Handed) -> Result<Places, String> {
+pub fn furnish(house: &House, spec: &Spec, handed: &Handed) -> Result<Places, Unfurnished> {
     let places = match &house.scratch {
         None => mount_own(house, spec)?,
         Some(scratch) => {
@@ -39,16 +54,69 @@ pub fn furnish(house: &House, spec: &Spec, handed: &Handed) -> Result<Places, St
     if let Some(driver) = &handed.driver {
         unpack(driver, &places.driver, None)?;
         if house.scratch.is_none() {
-            let read_only = MsFlags::MS_REMOUNT | MsFlags::MS_BIND | MsFlags::MS_RDONLY | QUIET_DIR;
-            mount(None::<&str>, DRIVER, None::<&str>, read_only, None::<&str>)
-                .map_err(|error| format!("making the driver read-only: {error}"))?;
+            freeze(Path::new(DRIVER))?;
         }
     }
     let owner = (house.scratch.is_none() || house.identity.root).then_some(house.identity.id);
-    for layer in &handed.layers {
-        unpack(layer, &places.work, owner)?;
+    let full = |unfurnished| match unfurnished {
+        // A disk of the machine's that is full is nobody's limit.
+        Unfurnished::Full if house.scratch.is_some() => {
+            Unfurnished::Failed("no space is left on the machine's disk".to_owned())
+        }
+        other => other,
+    };
+    for layer in handed.layers.iter().chain(&handed.sealed) {
+        unpack(layer, &places.work, owner).map_err(full)?;
+    }
+    if let Some(sealed) = &handed.sealed {
+        seal(house, sealed, &places.work)?;
     }
     Ok(places)
+}
+
+/// Puts files of the work folder out of the program's hands.
+fn seal(house: &House, sealed: &Archive, work: &Path) -> Result<(), String> {
+    let entries = sealed.entries().map_err(|error| error.to_string())?;
+    let files: BTreeSet<PathBuf> =
+        entries.iter().map(|entry| work.join(entry.path.as_str())).collect();
+    let mut folders = BTreeSet::new();
+    for file in &files {
+        folders.extend(file.ancestors().skip(1).take_while(|it| *it != work).map(Path::to_owned));
+    }
+    match house.scratch {
+        // What is mounted upon can be neither moved nor removed, and so its folders cannot.
+        // Folders come in the order of their paths, those that hold others first.
+        None => {
+            folders.iter().try_for_each(|folder| pin(folder))?;
+            files.iter().try_for_each(|file| pin(file).and_then(|()| freeze(file)))
+        }
+        // Files of root's in folders where each may move only its own.
+        Some(_) if house.identity.root => {
+            folders.insert(work.to_owned());
+            for path in folders.iter().chain(&files) {
+                chown(path, Some(Uid::from_raw(0)), None)
+                    .map_err(|error| told("owner of", path, &error))?;
+            }
+            folders.iter().try_for_each(|folder| {
+                fs::set_permissions(folder, Permissions::from_mode(0o1770))
+                    .map_err(|error| told("mode of", folder, &error))
+            })
+        }
+        Some(_) => Ok(()),
+    }
+}
+
+/// Mounts a file or a folder upon itself.
+fn pin(path: &Path) -> Result<(), String> {
+    mount(Some(path), path, None::<&str>, MsFlags::MS_BIND, None::<&str>)
+        .map_err(|error| told("sealing", path, &error))
+}
+
+/// Makes a mount read-only.
+fn freeze(path: &Path) -> Result<(), String> {
+    let flags = MsFlags::MS_REMOUNT | MsFlags::MS_BIND | MsFlags::MS_RDONLY | QUIET_DIR;
+    mount(None::<&str>, path, None::<&str>, flags, None::<&str>)
+        .map_err(|error| told("making read-only", path, &error))
 }
 
 /// Mounts what does not depend on the run.
@@ -80,8 +148,12 @@ fn mount_own(house: &House, spec: &Spec) -> Result<Places, String> {
 
 /// Writes the files of an archive below `folder`, owned by `owner`. The folder holds nothing but
 /// what earlier archives put there: no links.
-fn unpack(archive: &Archive, folder: &Path, owner: Option<u32>) -> Result<(), String> {
+fn unpack(archive: &Archive, folder: &Path, owner: Option<u32>) -> Result<(), Unfurnished> {
     let entries = archive.entries().map_err(|error| error.to_string())?;
+    let not_written = |what: &str, path: &Path, error: &io::Error| match error.kind() {
+        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => Unfurnished::Full,
+        _ => Unfurnished::Failed(told(what, path, error)),
+    };
     let own = |path: &Path| match owner {
         Some(id) => chown(path, Some(Uid::from_raw(id)), Some(Gid::from_raw(id)))
             .map_err(|error| told("owner of", path, &error)),
@@ -94,9 +166,14 @@ fn unpack(archive: &Archive, folder: &Path, owner: Option<u32>) -> Result<(), St
         parents.reverse();
         for parent in parents {
             if !parent.is_dir() {
-                fs::create_dir(parent).map_err(|error| told("folder", parent, &error))?;
+                // A file of an earlier archive gives way.
+                let _ = fs::remove_file(parent);
+                fs::create_dir(parent).map_err(|error| not_written("folder", parent, &error))?;
                 own(parent)?;
             }
+        }
+        if path.is_dir() {
+            fs::remove_dir_all(&path).map_err(|error| told("replacing", &path, &error))?;
         }
         let mut file = OpenOptions::new();
         let mut file = file
@@ -104,8 +181,8 @@ fn unpack(archive: &Archive, folder: &Path, owner: Option<u32>) -> Result<(), St
             .create(true)
             .truncate(true)
             .open(&path)
-            .map_err(|error| told("writing", &path, &error))?;
-        file.write_all(&entry.bytes).map_err(|error| told("writing", &path, &error))?;
+            .map_err(|error| not_written("writing", &path, &error))?;
+        file.write_all(&entry.bytes).map_err(|error| not_written("writing", &path, &error))?;
         let mode = if entry.executable { 0o755 } else { 0o644 };
         file.set_permissions(Permissions::from_mode(mode))
             .map_err(|error| told("mode of", &path, &error))?;

@@ -49,6 +49,9 @@ struct Home {
     parent: OwnedFd,
     name: String,
     folder: OwnedFd,
+    /// Where this process was before. In version 2 that is never the parent, which hands
+    /// controllers down and so may hold no process.
+    before: OwnedFd,
 }
 
 impl Group {
@@ -69,7 +72,9 @@ impl Group {
             let given = text.unwrap_or_default();
             ["memory", "pids"].iter().all(|it| given.split_whitespace().any(|has| has == *it))
         };
-        let home = above.filter(hands_down).find_map(|folder| Home::make(&folder).ok())?;
+        let home = above
+            .filter(hands_down)
+            .find_map(|folder| Home::make(&folder, &place.folder()).ok())?;
         let file = |name| File::open(home.path(name));
         match (file("cpu.stat"), file("memory.events")) {
             (Ok(cpu), Ok(oom)) => Some(Self { version: Version::Two, homes: vec![home], cpu, oom }),
@@ -83,8 +88,8 @@ impl Group {
     fn make_first(mounts: &str, own: &str) -> Option<Self> {
         let mut homes: Vec<Home> = Vec::new();
         for controller in ["memory", "pids", "cpuacct"] {
-            let place = place_of(controller, mounts, own);
-            match place.map(|place| Home::make(&place.folder())) {
+            let place = place_of(controller, mounts, own).map(|place| place.folder());
+            match place.map(|place| Home::make(&place, &place)) {
                 Some(Ok(home)) => homes.push(home),
                 _ => {
                     homes.into_iter().for_each(Home::remove);
@@ -106,7 +111,8 @@ impl Group {
     /// Sets the ceilings for the next run. A kernel that takes one of them not leaves the looks to
     /// hold it.
     pub fn limit(&self, caps: &Caps) {
-        let memory = (caps.memory + 2 * caps.disk + OWN_MEMORY).to_string();
+        // The work folder, `/tmp`, and what is collected of the first are memory, too.
+        let memory = (caps.memory + 3 * caps.disk + OWN_MEMORY).to_string();
         let processes = (caps.processes + OWN_PROCESSES).to_string();
         let [first, .., last] = [&self.homes[0], &self.homes[1 % self.homes.len()]];
         match self.version {
@@ -167,15 +173,17 @@ impl Group {
 }
 
 impl Home {
-    /// Makes a folder for this process in a group's folder, and moves in.
-    fn make(at: &Path) -> io::Result<Self> {
+    /// Makes a folder for this process in a group's folder, and moves in. `before` is the folder
+    /// of the group that it is in.
+    fn make(at: &Path, before: &Path) -> io::Result<Self> {
         sweep(at);
         let name = format!("{PREFIX}{}", getpid());
         let flags = OFlag::O_PATH | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC;
         let folder = |path: &Path| open(path, flags, Mode::empty()).map_err(io::Error::from);
         let path = at.join(&name);
         fs::create_dir(&path)?;
-        let home = Self { parent: folder(at)?, name, folder: folder(&path)? };
+        let before = folder(before)?;
+        let home = Self { parent: folder(at)?, name, folder: folder(&path)?, before };
         match fs::write(home.path("cgroup.procs"), getpid().to_string()) {
             Ok(()) => Ok(home),
             Err(error) => {
@@ -211,7 +219,7 @@ impl Home {
         use std::io::Write as _;
         let parent = self.parent.as_raw_fd();
         if let Ok(procs) = nix::fcntl::openat(
-            &self.parent,
+            &self.before,
             "cgroup.procs",
             OFlag::O_WRONLY | OFlag::O_CLOEXEC,
             Mode::empty(),

@@ -49,6 +49,7 @@ pub(crate) struct Handed {
     pub channel: Option<OwnedFd>,
     pub collected: Option<Archive>,
     pub driver: Option<Archive>,
+    pub sealed: Option<Archive>,
     pub layers: Vec<Archive>,
 }
 
@@ -67,6 +68,7 @@ impl Handed {
                 _ => Some(Archive::from_fd(fds.next()?)),
             },
             driver: if spec.driver { Some(Archive::from_fd(fds.next()?)) } else { None },
+            sealed: if spec.sealed { Some(Archive::from_fd(fds.next()?)) } else { None },
             layers: fds.map(Archive::from_fd).collect(),
         })
     }

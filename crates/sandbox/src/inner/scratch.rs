@@ -58,6 +58,11 @@ impl Scratch {
         Ok(())
     }
 
+    /// Whether the work folder or the one for temporary files holds more than `most` bytes.
+    pub fn is_over(&self, most: u64) -> bool {
+        [self.work(), self.tmp()].into_iter().any(|folder| size_of(folder, most) > most)
+    }
+
     /// Removes what a run left. Every process that could interfere is dead.
     pub fn clear(&self) {
         for folder in [self.work(), self.tmp(), self.driver()] {
@@ -87,6 +92,30 @@ impl Scratch {
         }
         path.to_owned()
     }
+}
+
+/// Bytes below a folder, as far as they matter: adding up ends past `most`, and each file counts
+/// for at least a block. A folder that its owner may not read is given that right.
+fn size_of(folder: PathBuf, most: u64) -> u64 {
+    const BLOCK: u64 = 512;
+    let (mut sum, mut left) = (0, vec![folder]);
+    while let Some(folder) = left.pop() {
+        let entries = fs::read_dir(&folder).or_else(|_| {
+            let _ = fs::set_permissions(&folder, Permissions::from_mode(0o700));
+            fs::read_dir(&folder)
+        });
+        for entry in entries.into_iter().flatten().flatten() {
+            let Ok(meta) = entry.metadata() else { continue };
+            sum += meta.len().max(BLOCK);
+            if meta.is_dir() {
+                left.push(entry.path());
+            }
+            if sum > most {
+                return sum;
+            }
+        }
+    }
+    sum
 }
 
 /// Gives the owner every right on the folders below, so that they can be emptied. Links are not

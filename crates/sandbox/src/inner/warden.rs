@@ -1,10 +1,10 @@
 //! The warden: starts the program, watches it, ends what is left of it, reports. In the full tier
 //! it is process 1 of the run's process namespace.
 
+use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::Read as _;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::path::Path;
 use std::time::{Duration, Instant};
 
 use nix::fcntl::OFlag;
@@ -18,11 +18,12 @@ use nix::sys::wait::{WaitPidFlag, WaitStatus, waitpid};
 use nix::unistd::{ForkResult, Pid, fork, pipe2};
 
 use super::census::{Census, Look};
-use super::furnish::{furnish, mount_ahead};
+use super::furnish::{Unfurnished, furnish, mount_ahead};
 use super::group::Group;
 use super::house::House;
 use super::identity::{become_nobody, die_with_parent};
 use super::listener::Listener;
+use super::scratch::Scratch;
 use super::{Handed, collect, program};
 use crate::job::{Accounting, Caps, Ending, LimitHit};
 use crate::tier::Tier;
@@ -37,7 +38,7 @@ const LOOK_MAX: Duration = Duration::from_millis(20);
 /// How long those that were ended are given to be gone.
 const BETWEEN_KILLS: Duration = Duration::from_micros(200);
 
-/// How often the size of a work folder is added up that no file system bounds.
+/// How often files are added up that no file system bounds.
 const DISK_LOOK: Duration = Duration::from_millis(250);
 
 /// Does what can be done before there is an order.
@@ -60,7 +61,11 @@ pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, S
     if let Some(network) = &house.network {
         network.enter(spec.session)?;
     }
-    let places = furnish(house, spec, &handed)?;
+    let places = match furnish(house, spec, &handed) {
+        Ok(places) => places,
+        Err(Unfurnished::Full) => return Ok(Report::Ended(never_started(house))),
+        Err(Unfurnished::Failed(why)) => return Err(why),
+    };
     let (failed_read, failed_write) = pipe2(OFlag::O_CLOEXEC).map_err(|it| it.to_string())?;
     let (ours, theirs) =
         socketpair(AddressFamily::Unix, SockType::SeqPacket, None, SockFlag::SOCK_CLOEXEC)
@@ -107,7 +112,7 @@ pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, S
         group_cpu: group_cpu.unwrap_or_default(),
         oom_kills: house.group.as_ref().map_or(0, Group::oom_kills),
         listener: None,
-        bounded_work: house.scratch.as_ref().map(|_| (places.work.as_path(), started)),
+        scratch: house.scratch.as_ref().map(|it| (it, started)),
     };
     let mut ended = watch.run(&control, &children, &ours);
     if house.tier == Tier::Full {
@@ -123,6 +128,25 @@ pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, S
         scratch.clear();
     }
     Ok(Report::Ended(ended))
+}
+
+/// A run whose own files were more than it may have.
+fn never_started(house: &House) -> Ended {
+    Ended {
+        ending: Ending::Signalled(libc::SIGKILL),
+        limit: Some(LimitHit::Disk),
+        wall: Duration::ZERO,
+        cpu: Duration::ZERO,
+        peak_memory: 0,
+        peak_processes: 0,
+        started: Some(0),
+        denied: BTreeMap::new(),
+        accounting: accounting(house.group.as_ref()),
+    }
+}
+
+fn accounting(group: Option<&Group>) -> Accounting {
+    if group.is_some() { Accounting::Group } else { Accounting::Looks }
 }
 
 /// Makes orphans among the descendants of this process its children.
@@ -179,8 +203,8 @@ struct Watch<'a> {
     /// Processes of the group that were ended for want of memory before the run.
     oom_kills: u64,
     listener: Option<Listener>,
-    /// The work folder where no file system bounds it, and when it was last added up.
-    bounded_work: Option<(&'a Path, Instant)>,
+    /// The folders where no file system bounds them, and when they were last added up.
+    scratch: Option<(&'a Scratch, Instant)>,
 }
 
 /// What there is to do.
@@ -301,7 +325,7 @@ impl Watch<'_> {
             peak_processes: self.peak_processes,
             started: None,
             denied: self.listener.map(Listener::into_counts).unwrap_or_default(),
-            accounting: if self.group.is_some() { Accounting::Group } else { Accounting::Looks },
+            accounting: accounting(self.group),
         }
     }
 
@@ -364,7 +388,7 @@ impl Watch<'_> {
             (look.memory > self.caps.memory, LimitHit::Memory),
             (look.cpu.saturating_sub(self.lap_cpu) > self.caps.cpu, LimitHit::Cpu),
             (self.lap_started.elapsed() >= self.caps.wall, LimitHit::Wall),
-            (self.is_work_too_large(), LimitHit::Disk),
+            (self.are_files_too_large(), LimitHit::Disk),
         ];
         let hit = checks.into_iter().find(|it| it.0).map(|it| it.1);
         self.limit = self.limit.or(hit);
@@ -385,35 +409,17 @@ impl Watch<'_> {
         self.group.and_then(Group::cpu).map(|it| it.saturating_sub(self.group_cpu))
     }
 
-    /// Whether a work folder that no file system bounds has grown too large.
-    fn is_work_too_large(&mut self) -> bool {
-        let Some((work, looked)) = &mut self.bounded_work else { return false };
+    /// Whether files that no file system bounds have grown too large, those that no longer have a
+    /// name among them.
+    fn are_files_too_large(&mut self) -> bool {
+        let Some((scratch, looked)) = &mut self.scratch else { return false };
         if looked.elapsed() < DISK_LOOK {
             return false;
         }
         *looked = Instant::now();
-        size_of(work, self.caps.disk) > self.caps.disk
+        let most = self.caps.disk;
+        scratch.is_over(most) || self.census.nameless(most) > most
     }
-}
-
-/// Bytes below a folder, as far as they matter: adding up ends past `most`, and each file counts
-/// for at least a block.
-fn size_of(folder: &Path, most: u64) -> u64 {
-    const BLOCK: u64 = 512;
-    let (mut sum, mut left) = (0, vec![folder.to_owned()]);
-    while let Some(folder) = left.pop() {
-        for entry in fs::read_dir(&folder).into_iter().flatten().flatten() {
-            let Ok(meta) = entry.metadata() else { continue };
-            sum += meta.len().max(BLOCK);
-            if meta.is_dir() {
-                left.push(entry.path());
-            }
-            if sum > most {
-                return sum;
-            }
-        }
-    }
-    sum
 }
 
 /// Takes what the program hands over before it becomes the program under trial.

@@ -9,13 +9,17 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use fairtrial_sandbox::{Caps, Collect, Demand, Job, Sandbox, SandboxError, Tier};
+use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_sandbox::{Archive, Caps, Collect, Demand, Job, Sandbox, SandboxError, Tier};
 use tempfile::TempDir;
 
 use crate::set::{ATTACKS, Attack, C_HEAD, PYTHON_HEAD, With};
 
 /// What must not be found.
 const SECRET: &str = "neap-tide-7731";
+
+/// What a sealed file holds.
+const SEAL: &[u8] = b"under seal";
 
 /// Longest that an attack may keep the sandbox.
 const LONGEST: Duration = Duration::from_secs(15);
@@ -130,12 +134,18 @@ impl Ground {
             With::JavaScript => vec!["/usr/bin/node".into(), "-e".into(), code],
             With::C => vec![self.program(number).to_string_lossy().into_owned()],
         };
+        let seal = RelPath::parse("sealed/deep/seal.txt").unwrap();
+        let sealed = Archive::of(&FileTree::from([(seal.clone(), SEAL.to_vec())])).unwrap();
         let job = Job {
             command,
-            env: BTreeMap::from([("PATH".into(), "/usr/bin:/bin".into())]),
+            env: BTreeMap::from([
+                ("PATH".into(), "/usr/bin:/bin".into()),
+                ("TMPDIR".into(), "/tmp".into()),
+            ]),
             stdin: Vec::new(),
             layers: Vec::new(),
             driver: None,
+            sealed: Some(&sealed),
             show: vec![self.programs.path().to_owned()],
             channel: false,
             collect: Collect::All,
@@ -150,15 +160,25 @@ impl Ground {
             },
         };
         match self.sandbox.run(&job) {
-            Ok(outcome) => format!(
-                "{}{}",
-                String::from_utf8_lossy(&outcome.stdout.bytes),
-                String::from_utf8_lossy(&outcome.stderr.bytes)
-            ),
+            Ok(outcome) => {
+                let left = outcome.collected.unwrap().entries().unwrap();
+                let whole = left.iter().any(|it| it.path == seal && it.bytes == SEAL);
+                let broken = if whole || !self.holds_seals() { "" } else { "ESCAPED seal" };
+                format!(
+                    "{}{}{broken}",
+                    String::from_utf8_lossy(&outcome.stdout.bytes),
+                    String::from_utf8_lossy(&outcome.stderr.bytes)
+                )
+            }
             // A warden that was brought down by a program that used up the machine.
             Err(SandboxError::NoReport) => "ESCAPED no report".to_owned(),
             Err(error) => panic!("{}: {error}", attack.name),
         }
+    }
+
+    /// Whether sealed files cannot be changed, and are not just compared.
+    fn holds_seals(&self) -> bool {
+        self.tier() == Tier::Full || is_machines_root()
     }
 
     fn fill(&self, code: &str) -> String {
@@ -175,6 +195,7 @@ impl Ground {
             ("{MARK}", format!("daemon-{}", self.mark)),
             ("{MARK_NUMBER}", self.mark.to_string()),
             // Without an IPC namespace of its own, what is made by key is the machine's.
+            ("{SEALED}", if self.holds_seals() { "True" } else { "False" }.to_owned()),
             ("{SHARED}", i32::from(self.tier() != Tier::Full && !is_root()).to_string()),
         ]
         .iter()
@@ -212,6 +233,12 @@ impl Drop for Ground {
 fn is_root() -> bool {
     use std::os::unix::fs::MetadataExt as _;
     fs::metadata("/proc/self").unwrap().uid() == 0
+}
+
+/// Whether this is root of the whole machine, not of a user namespace with a single user.
+fn is_machines_root() -> bool {
+    let map = fs::read_to_string("/proc/self/uid_map").unwrap();
+    is_root() && map.split_whitespace().nth(2) != Some("1")
 }
 
 /// The beginning of what was said.

@@ -247,6 +247,30 @@ pub const ATTACKS: &[Attack] = &[
         "i=0; while [ $i -lt 100 ]; do head -c 10000000 /dev/zero > f$i || exit 9; i=$((i+1)); done; sleep 1; echo ESCAPED",
     ),
     python(
+        "files without a name",
+        "for n in range(70):\n    fd = os.open(f'n{n}', os.O_CREAT | os.O_RDWR)\n    os.unlink(f'n{n}')\n    os.write(fd, b'x' * (1 << 20)); time.sleep(0.01)\nwon()",
+    ),
+    python(
+        "a folder that nobody may list",
+        "os.mkdir('d', 0o300)\nfor n in range(70): open(f'd/{n}', 'wb').write(b'x' * (1 << 20)); time.sleep(0.01)\nwon()",
+    ),
+    python(
+        "the folder for temporary files",
+        "d = os.environ['TMPDIR']\nfor n in range(70): open(f'{d}/{n}', 'wb').write(b'x' * (1 << 20)); time.sleep(0.01)\nwon()",
+    ),
+    python(
+        "memory in many files without a name",
+        "fds = []\nfor n in range(64):\n    fds.append(os.memfd_create('x'))\n    for _ in range(30): os.write(fds[-1], b'x' * (1 << 20))\nwon()",
+    ),
+    python(
+        "memory that nobody has mapped",
+        "libc.shmat.restype = ctypes.c_void_p\nn = 0\nwhile n < 64:\n    k = libc.shmget(0, 32 << 20, 0o1600)\n    if k < 0: break\n    p = libc.shmat(k, None, 0)\n    if p in (None, 2 ** 64 - 1): break\n    ctypes.memset(p, 1, 32 << 20); libc.shmdt(ctypes.c_void_p(p)); n += 1\nif n > 20: won(n)",
+    ),
+    python(
+        "change a sealed file",
+        "def t(name, f):\n    try: f()\n    except OSError: return\n    if {SEALED}: won(name)\ns = 'sealed/deep/seal.txt'\nt('write', lambda: open(s, 'a')); t('truncate', lambda: os.truncate(s, 0))\nt('mode', lambda: os.chmod(s, 0o666)); t('move', lambda: os.rename(s, 'x'))\nt('remove', lambda: os.remove(s)); t('move its folder', lambda: os.rename('sealed/deep', 'sealed/x'))\nt('move the upper folder', lambda: os.rename('sealed', 'x'))\nopen('n', 'w').close(); t('replace', lambda: os.replace('n', s))\nos.mkdir('m'); os.mkdir('m/deep'); open('m/deep/seal.txt', 'w').close()\nif call(316, -100, b'm\\0', -100, b'sealed\\0', 2) == 0 and {SEALED}: won('swap')",
+    ),
+    python(
         "a hundred thousand files",
         "n = 0\ntry:\n    for n in range(300000): open(f'f{n}', 'w').close()\nexcept OSError: pass\nif n > 250000: won(n)",
     ),
