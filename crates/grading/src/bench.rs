@@ -174,7 +174,7 @@ impl Bench<'_> {
                 format!("wrote more than {} MiB of files", DISK >> 20)
             }
             (Some(LimitHit::Output), _) => {
-                format!("wrote {} bytes, more than {}", outcome.bytes_out(), self.limits.output.0)
+                format!("wrote {} bytes, more than {}", outcome.last_out(), self.limits.output.0)
             }
             (_, Ending::Exited(status)) => format!("ended with status {status}"),
             (_, Ending::Signalled(signal)) => format!("ended by {}", signal_name(signal)),

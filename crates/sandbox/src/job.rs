@@ -67,7 +67,7 @@ pub struct Caps {
     pub memory: u64,
     /// Processes and threads at one time.
     pub processes: u32,
-    /// Bytes on standard output and standard error together.
+    /// Bytes on standard output and standard error together; in each lap where laps are told.
     pub output: u64,
     /// Bytes in the work folder, and again in `/tmp`.
     pub disk: u64,
@@ -148,19 +148,28 @@ pub struct Outcome {
     pub denied: BTreeMap<String, u64>,
     /// How it was measured.
     pub accounting: Accounting,
-    /// Standard output.
+    /// Bytes on both streams in laps before the last one.
+    pub earlier_out: u64,
+    /// Standard output, of the last lap where laps are told.
     pub stdout: Captured,
-    /// Standard error.
+    /// Standard error, likewise.
     pub stderr: Captured,
     /// What was asked for of the work folder.
     pub collected: Option<Archive>,
 }
 
 impl Outcome {
+    /// Bytes on both streams of the last lap, or of the whole run where none are told: what
+    /// [`Caps::output`] is held against.
+    #[must_use]
+    pub fn last_out(&self) -> u64 {
+        self.stdout.total + self.stderr.total
+    }
+
     /// Bytes on standard output and standard error together, those that were dropped too.
     #[must_use]
     pub fn bytes_out(&self) -> u64 {
-        self.stdout.total + self.stderr.total
+        self.earlier_out + self.last_out()
     }
 }
 

@@ -61,8 +61,8 @@ pub struct Running<'s> {
     output_cap: u64,
     /// Whether the warden was told that the output limit is reached.
     ended_for_output: bool,
-    /// Where in standard output the current lap begins.
-    printed_from: usize,
+    /// Bytes that were written in earlier laps.
+    earlier_out: u64,
     deadline: Instant,
     report: Option<Report>,
 }
@@ -119,7 +119,7 @@ pub(crate) fn start<'s>(
         collected,
         output_cap: job.caps.output,
         ended_for_output: false,
-        printed_from: 0,
+        earlier_out: 0,
         deadline: Instant::now() + job.caps.wall + GRACE,
         report: None,
     })
@@ -127,7 +127,8 @@ pub(crate) fn start<'s>(
 
 impl Running<'_> {
     /// Sends one line on the channel, starts a new lap with limits of its own, and waits for one
-    /// line of at most `most` bytes to come back.
+    /// line of at most `most` bytes to come back. The limit on output is that of a lap, too, and
+    /// what was written in earlier ones is dropped.
     ///
     /// # Errors
     /// When the stage cannot be talked to.
@@ -141,8 +142,10 @@ impl Running<'_> {
         let Allowed { wall, cpu } = allowed;
         let _ = wire::send(self.control.as_fd(), &Order::Lap { wall, cpu }, &[]);
         self.deadline = Instant::now() + wall + GRACE;
-        self.stdout.drain(self.output_cap);
-        self.printed_from = self.stdout.captured.bytes.len();
+        for stream in [&mut self.stdout, &mut self.stderr] {
+            stream.drain(self.output_cap);
+            self.earlier_out += std::mem::take(&mut stream.captured).total;
+        }
         let mut unsent = [line, b"\n"].concat();
         let mut scanned = 0;
         loop {
@@ -185,7 +188,7 @@ impl Running<'_> {
     /// What was written to standard output since the last line was sent, as far as it was kept.
     pub fn printed(&mut self) -> &[u8] {
         self.stdout.drain(self.output_cap);
-        &self.stdout.captured.bytes[self.printed_from..]
+        &self.stdout.captured.bytes
     }
 
     /// Ends the program, whatever it does.
@@ -226,6 +229,7 @@ impl Running<'_> {
             started: ended.started,
             denied: ended.denied,
             accounting: ended.accounting,
+            earlier_out: self.earlier_out,
             stdout: std::mem::take(&mut self.stdout.captured),
             stderr: std::mem::take(&mut self.stderr.captured),
             collected: self.collected.take(),
@@ -412,7 +416,7 @@ impl Stream {
     }
 
     fn drain(&mut self, cap: u64) {
-        while self.read_once(cap) {}
+        while self.captured.total <= cap && self.read_once(cap) {}
     }
 }
 

@@ -75,12 +75,35 @@ def decode(it):
 
             return base64.b64decode(inner)
         if key == "$int":
-            return int(inner)
+            return number(inner)
         if key == "$float":
             return float(inner)
         if key == "$undefined":
             return None
     return {k: decode(v) for k, v in it.items()}
+
+
+def digits(it):
+    """A whole number of any length in decimal digits; what the candidate set for its own stays."""
+    if it.bit_length() < 2000 or not hasattr(sys, "get_int_max_str_digits"):
+        return str(it)
+    limit = sys.get_int_max_str_digits()
+    sys.set_int_max_str_digits(0)
+    try:
+        return str(it)
+    finally:
+        sys.set_int_max_str_digits(limit)
+
+
+def number(text):
+    if len(text) < 600 or not hasattr(sys, "get_int_max_str_digits"):
+        return int(text)
+    limit = sys.get_int_max_str_digits()
+    sys.set_int_max_str_digits(0)
+    try:
+        return int(text)
+    finally:
+        sys.set_int_max_str_digits(limit)
 
 
 def encode(it, depth=0):
@@ -92,7 +115,7 @@ def encode(it, depth=0):
         return bool(it)
     if isinstance(it, int):
         it = int.__index__(it)
-        return it if -EXACT < it < EXACT else {"$int": str(it)}
+        return it if -EXACT < it < EXACT else {"$int": digits(it)}
     if isinstance(it, float):
         it = float.__float__(it)
         if it != it:
@@ -202,12 +225,15 @@ def take_steps(wanted, steps, folder):
 
 
 REPLIED = 77
+CHANNEL = 500
 
 
 def main():
-    channel = os.fdopen(3, "rb+", buffering=0)
-    os.set_inheritable(3, False)
-    reader = os.fdopen(os.dup(3), "rb")
+    # Out of the way of programs that close the low descriptors when they begin.
+    os.dup2(3, CHANNEL, inheritable=False)
+    os.close(3)
+    channel = os.fdopen(CHANNEL, "rb+", buffering=0)
+    reader = os.fdopen(CHANNEL, "rb", closefd=False)
     folder = os.getcwd()
 
     def answer(reply):
@@ -251,4 +277,6 @@ def main():
     os._exit(0)
 
 
+# Processes that are spawned, not forked, load the file of the main module again: there is none.
+globals().pop("__file__", None)
 main()

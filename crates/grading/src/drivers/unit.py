@@ -17,9 +17,11 @@ site.sethelper()
 sys.path += [it for it in site.getsitepackages() if os.path.isdir(it)]
 
 WORK = os.getcwd()
-CHANNEL = os.dup(3)
+# Out of the way of programs that close the low descriptors when they begin.
+CHANNEL = os.dup2(3, 500, inheritable=False)
 os.close(3)
-os.set_inheritable(CHANNEL, False)
+# Processes that are spawned, not forked, load the file of the main module again: there is none.
+globals().pop("__file__", None)
 
 
 def read_line():
@@ -161,7 +163,7 @@ def with_pytest():
             if report.outcome == "failed":
                 send(broken=f"{report.nodeid}: {report.longrepr}"[:4000])
 
-    arguments = ["-q", "--noconftest", "-c", os.devnull, "--rootdir", WORK, "-p", "no:cacheprovider"]
+    arguments = ["-q", "-c", os.devnull, "--rootdir", WORK, "-p", "no:cacheprovider"]
     arguments += ["-p", "no:faulthandler", "--import-mode=importlib", *ORDER["files"]]
     sys.path.insert(0, WORK)
     return int(pytest.main(arguments, plugins=[Reporter()]))
@@ -188,6 +190,11 @@ def with_unittest():
             super().addError(test, error)
             self.told(test, "failed", "".join(traceback.format_exception(*error)))
 
+        def addSubTest(self, test, subtest, error):
+            super().addSubTest(test, subtest, error)
+            if error is not None:
+                self.told(test, "failed", f"{subtest}: " + "".join(traceback.format_exception(*error)))
+
         def addSkip(self, test, reason):
             super().addSkip(test, reason)
             self.told(test, "skipped", reason)
@@ -207,6 +214,7 @@ def with_unittest():
         path = os.path.realpath(os.path.join(WORK, name))
         module = types.ModuleType(os.path.splitext(name)[0].replace("/", "."))
         module.__file__ = path
+        module.__package__ = module.__name__.rpartition(".")[0]
         module.watched = watched
         sys.modules[module.__name__] = module
         try:

@@ -7,7 +7,7 @@ use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 
 use nix::mount::{MntFlags, MsFlags, mount, umount2};
-use nix::unistd::{Gid, Uid, chown};
+use nix::unistd::{Gid, Uid, chown, fchown};
 
 use super::Handed;
 use super::house::House;
@@ -57,6 +57,7 @@ pub fn furnish(house: &House, spec: &Spec, handed: &Handed) -> Result<Places, Un
             freeze(Path::new(DRIVER))?;
         }
     }
+    give_streams(house, handed)?;
     let owner = (house.scratch.is_none() || house.identity.root).then_some(house.identity.id);
     let full = |unfurnished| match unfurnished {
         // A disk of the machine's that is full is nobody's limit.
@@ -72,6 +73,19 @@ pub fn furnish(house: &House, spec: &Spec, handed: &Handed) -> Result<Places, Un
         seal(house, sealed, &places.work)?;
     }
     Ok(places)
+}
+
+/// Gives the streams to the program's user, who may then open them again by name (`/dev/stdin`).
+fn give_streams(house: &House, handed: &Handed) -> Result<(), String> {
+    if !house.identity.root {
+        return Ok(());
+    }
+    let id = house.identity.id;
+    for stream in [&handed.stdin, &handed.stdout, &handed.stderr] {
+        fchown(stream, Some(Uid::from_raw(id)), Some(Gid::from_raw(id)))
+            .map_err(|error| format!("owner of a stream: {error}"))?;
+    }
+    Ok(())
 }
 
 /// Puts files of the work folder out of the program's hands.

@@ -6,7 +6,7 @@ use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
 
-use nix::sys::resource::{Resource, setrlimit};
+use nix::sys::resource::{Resource, getrlimit, setrlimit};
 use nix::sys::signal::{SigSet, SigmaskHow, sigprocmask};
 use nix::unistd::{execve, setsid};
 
@@ -19,7 +19,7 @@ use crate::wire::{self, Spec};
 /// Open files at one time.
 const OPEN_FILES: u64 = 512;
 
-/// The largest stack of a process, in bytes: deep recursion is honest.
+/// The stack of a process, in bytes: deep recursion is honest.
 const STACK: u64 = 64 << 20;
 
 /// Why the program did not come to be.
@@ -151,11 +151,13 @@ fn leave_keyring() {
 fn limit(spec: &Spec, others: u64) -> nix::Result<()> {
     let caps = &spec.caps;
     let set = |resource, value: u64| setrlimit(resource, value, value);
+    // Programs may ask for more, as those that recurse deeply do: what they touch is counted.
+    let (_, most) = getrlimit(Resource::RLIMIT_STACK)?;
+    setrlimit(Resource::RLIMIT_STACK, STACK.min(most), most)?;
     set(Resource::RLIMIT_CORE, 0)?;
     set(Resource::RLIMIT_NOFILE, OPEN_FILES)?;
     set(Resource::RLIMIT_FSIZE, caps.disk)?;
     set(Resource::RLIMIT_NPROC, u64::from(caps.processes) + others)?;
-    set(Resource::RLIMIT_STACK, STACK)?;
     set(Resource::RLIMIT_MEMLOCK, 0)?;
     // Whole seconds, as a backstop to what the warden measures. Laps are told to the warden alone,
     // so a program with a channel has no limit here.
