@@ -95,6 +95,10 @@ pub struct Runner {
     /// How the files are called that hold tests: `test_*.py`.
     #[serde(default)]
     pub pattern: String,
+    /// Whether files that hold tests are blank when the tests are run, since they were built or are
+    /// sent to the driver.
+    #[serde(default)]
+    pub blank: bool,
     /// Exit statuses when tests failed; 0 when all held.
     #[serde(default)]
     pub failed_status: Vec<i32>,

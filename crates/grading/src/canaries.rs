@@ -1,11 +1,13 @@
 //! Canaries: tests that are made up for one run, named and worded anew, among the sealed ones.
 //!
-//! Some hold and some fail. Where a sealed test compares with a number, a copy of it with another
-//! number is among those that must fail: what forges results by looking at the code finds the
-//! candidate's own function called there as in any other test.
+//! Some hold and some fail. Among those that fail are changed copies of sealed tests where they can
+//! be made: what forges results by looking at the code finds the candidate's own function called
+//! there as in any other test.
 
 use fairtrial_core::form::unit::Canary;
 use fairtrial_core::tree::{FileTree, RelPath};
+
+use crate::copies::{Change, changed_copy};
 
 /// How many canaries hold, and how many fail.
 const EACH: usize = 2;
@@ -31,7 +33,7 @@ impl Lots {
     }
 
     /// A number below `below`, which is above 0.
-    fn below(&mut self, below: usize) -> usize {
+    pub fn below(&mut self, below: usize) -> usize {
         (self.next() % below.max(1) as u64) as usize
     }
 
@@ -47,7 +49,7 @@ impl Lots {
 
 /// Ways of writing tests.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Style {
+pub enum Style {
     Python,
     PythonClass,
     Node,
@@ -70,6 +72,16 @@ impl Style {
     }
 }
 
+/// How a canary is made.
+enum Made {
+    /// It holds.
+    Holds,
+    /// It fails: a changed copy, or a made-up one where none can be made.
+    Copy(Change),
+    /// It fails by this line.
+    Fails(String),
+}
+
 /// Puts canaries into every test file, and gives what they must come to. A style that is not known
 /// gives none.
 pub fn plant(
@@ -86,25 +98,36 @@ pub fn plant(
         let Some(text) = files.get(path).and_then(|it| String::from_utf8(it.clone()).ok()) else {
             continue;
         };
-        let original = text;
-        let mut text = original.clone();
+        let mut text = text;
         // Each way of asserting that the file uses must be seen to fail.
         let failing = failing_lines(style, &text, lots);
-        let made: Vec<(bool, Option<String>)> = (0..2 * EACH)
-            .map(|index| (index % 2 == 0, None))
-            .chain(failing.into_iter().map(|line| (false, Some(line))))
+        let made: Vec<Made> = (0..2 * EACH)
+            .map(|index| if index % 2 == 0 { Made::Holds } else { Made::Copy(Change::Value) })
+            .chain([Made::Copy(Change::Error)])
+            .chain(failing.into_iter().map(Made::Fails))
             .collect();
-        for (holds, line) in made {
+        let mut names = Vec::new();
+        for made in made {
             let name = name(style, &text, lots);
-            let (copy_of, body) = match line {
-                Some(line) => (None, wrap(style, &name, &line)),
-                None if holds => (None, made_up(style, &name, true, lots)),
-                None => match changed_copy(style, &original, &name, lots) {
-                    Some((copied, body)) => (Some(copied), body),
-                    None => (None, made_up(style, &name, false, lots)),
-                },
+            let copied = match made {
+                Made::Copy(change) => changed_copy(style, change, &text, (&name, &names), lots),
+                _ => None,
             };
-            text = insert(style, &text, &body, lots);
+            let holds = matches!(made, Made::Holds);
+            let body = match (&copied, made) {
+                // Not every file expects an error.
+                (None, Made::Copy(Change::Error)) => continue,
+                (None, Made::Fails(line)) => wrap(style, &name, &line),
+                _ => made_up(style, &name, holds, lots),
+            };
+            let copy_of = copied.map(|copied| {
+                text.insert_str(copied.at, &copied.body);
+                copied.of
+            });
+            if copy_of.is_none() {
+                text = insert(style, &text, &body, lots);
+            }
+            names.push(name.clone());
             canaries.push(Canary { name, holds, copy_of });
         }
         files.insert(path.clone(), text.into_bytes());
@@ -260,74 +283,6 @@ fn made_up(style: Style, name: &str, holds: bool, lots: &mut Lots) -> String {
         }
     };
     wrap(style, name, &line)
-}
-
-/// A copy of a sealed test that compares with a number, with another number, and that test's name.
-fn changed_copy(
-    style: Style,
-    text: &str,
-    new_name: &str,
-    lots: &mut Lots,
-) -> Option<(String, String)> {
-    let lines: Vec<&str> = text.lines().collect();
-    let mut copies = Vec::new();
-    for (start, line) in lines.iter().enumerate() {
-        let before = start.checked_sub(1).map_or("", |it| lines[it].trim());
-        let Some(copied) = opens_test(style, before, line) else { continue };
-        let inside = |line: &&&str| line.is_empty() || line.starts_with([' ', '\t']);
-        let length = lines[start + 1..].iter().take_while(inside).count();
-        let body = &lines[start + 1..=start + length];
-        let found = body.iter().enumerate().find_map(|(at, line)| Some((at, equals(style, line)?)));
-        let Some((at, (head, number, tail))) = found else { continue };
-        let changed = format!("{head}{}{tail}", number + 1 + lots.below(9) as i64);
-        let (first, end) = match style {
-            Style::Rust => (format!("#[test]\nfn {new_name}() {{"), "}\n"),
-            _ => (format!("def {new_name}():"), ""),
-        };
-        let mut out = vec![first];
-        out.extend(body[..at].iter().map(|&it| it.to_owned()));
-        out.push(changed);
-        copies.push((copied.to_owned(), out.join("\n") + "\n" + end));
-    }
-    if copies.is_empty() { None } else { Some(copies.swap_remove(lots.below(copies.len()))) }
-}
-
-/// The name of the test that a line opens, where copies are made of such tests: in languages whose
-/// comparisons the candidate's code can redefine.
-fn opens_test<'a>(style: Style, before: &str, line: &'a str) -> Option<&'a str> {
-    match style {
-        Style::Python if !before.starts_with('@') => {
-            line.strip_prefix("def ").filter(|it| it.starts_with("test_"))?.strip_suffix("():")
-        }
-        Style::Rust if before == "#[test]" => line.strip_prefix("fn ")?.strip_suffix("() {"),
-        _ => None,
-    }
-}
-
-/// An assertion that something equals a whole number: what stands before the number, it, and what
-/// stands behind.
-fn equals(style: Style, line: &str) -> Option<(&str, i64, &'static str)> {
-    match style {
-        Style::Rust => {
-            let inside = line.trim_end().strip_suffix(");")?;
-            let at = inside.rfind(", ")? + 2;
-            let number = inside[at..].parse().ok()?;
-            line.trim_start().starts_with("assert_eq!(").then_some((&line[..at], number, ");"))
-        }
-        _ => equals_number(line).map(|(head, number)| (head, number, "")),
-    }
-}
-
-/// An assertion that something equals a whole number: what stands before the number, and it.
-fn equals_number(line: &str) -> Option<(&str, i64)> {
-    let trimmed = line.trim_start();
-    if !trimmed.starts_with("assert ") || trimmed.contains(" or ") || trimmed.contains(" if ") {
-        return None;
-    }
-    let at = line.rfind("== ")? + 3;
-    let number = line[at..].trim().parse::<i64>().ok()?;
-    // Another comparison on the line would make its meaning unclear.
-    (line.matches("==").count() == 1 && !line.contains(" not ")).then_some((&line[..at], number))
 }
 
 /// Puts a test between two others.

@@ -9,6 +9,7 @@ mod call;
 mod canaries;
 mod checker;
 mod checkup;
+mod copies;
 mod driver;
 mod folder;
 mod judge;

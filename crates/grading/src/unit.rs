@@ -112,7 +112,7 @@ impl<'a> Run<'a> {
 
     fn judge(&self, files: &FileTree) -> Result<Judgement, JudgeError> {
         let mut base = Archive::of(files)?;
-        let sealed = Archive::of(&self.with_laid()?)?;
+        let sealed = Archive::of(&self.with_laid(self.laid.clone())?)?;
         for command in &self.runner.build {
             let caps = Caps { memory: BUILD_MEMORY, ..self.caps() };
             let command = self.command(command, caps.memory);
@@ -130,13 +130,23 @@ impl<'a> Run<'a> {
                 base = built;
             }
         }
-        let held = self.hold(&base, &sealed)?;
+        let held = self.hold(&base)?;
         Ok(self.weigh(held))
     }
 
-    /// The sealed files and what the runner needs beside them.
-    fn with_laid(&self) -> Result<FileTree, JudgeError> {
+    /// The sealed files as they are when they are run: tests are blank where the runner has them
+    /// from elsewhere, so that no answer can read what is expected of it.
+    fn as_run(&self) -> FileTree {
         let mut files = self.laid.clone();
+        for path in self.test_files.iter().filter(|_| self.runner.blank) {
+            files.insert(path.clone(), Vec::new());
+        }
+        files
+    }
+
+    /// Sealed files and what the runner needs beside them.
+    fn with_laid(&self, sealed: FileTree) -> Result<FileTree, JudgeError> {
+        let mut files = sealed;
         for (path, text) in &self.runner.lay {
             let text = text.replace("{file}", self.settings.file.as_str());
             let path = RelPath::parse(path).map_err(|error| {
@@ -172,7 +182,9 @@ impl<'a> Run<'a> {
         self.bench.command_for(&out, &self.settings.file, memory)
     }
 
-    fn hold(&self, base: &Archive, sealed: &Archive) -> Result<Held, JudgeError> {
+    fn hold(&self, base: &Archive) -> Result<Held, JudgeError> {
+        let as_run = self.as_run();
+        let sealed = Archive::of(&self.with_laid(as_run.clone())?)?;
         let driver = UnitDriver::of(&self.bench.task.language, self.runner);
         let laid = driver.map(UnitDriver::archive).transpose()?;
         let mut wanted: Vec<RelPath> = self.laid.keys().cloned().collect();
@@ -184,13 +196,15 @@ impl<'a> Run<'a> {
             driver: laid.as_ref(),
             channel: driver.is_some(),
             collect: Collect::Files(wanted),
-            sealed: Some(sealed),
+            sealed: Some(&sealed),
             ..self.bench.job(&[], caps, vec![base])
         };
         let mut running = self.bench.sandbox.start(&job)?;
         let sent = match driver {
             Some(_) => {
-                let files: Vec<&str> = self.test_files.iter().map(RelPath::as_str).collect();
+                let text = |path: &RelPath| String::from_utf8_lossy(&self.laid[path]).into_owned();
+                let files: BTreeMap<&str, String> =
+                    self.test_files.iter().map(|path| (path.as_str(), text(path))).collect();
                 let order =
                     json!({ "files": files, "mark": self.mark, "runner": self.settings.runner });
                 running.converse(order.to_string().as_bytes(), REPORT_MAX)?
@@ -211,7 +225,7 @@ impl<'a> Run<'a> {
             Some(bytes) => testrun::read(self.runner.report, &bytes).map_err(|it| it.to_string()),
             None => Err("there is no report".to_owned()),
         };
-        let unlike = self.laid.iter().filter(|(path, bytes)| after.get(*path) != Some(*bytes));
+        let unlike = as_run.iter().filter(|(path, bytes)| after.get(*path) != Some(*bytes));
         let changed =
             unlike.map(|(path, _)| format!("the sealed file `{path}` was changed")).collect();
         Ok(Held { outcome, report, changed })
