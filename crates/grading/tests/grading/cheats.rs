@@ -3,7 +3,7 @@
 use fairtrial_core::verdict::FailReason;
 
 use crate::bed::{Bench, javascript, judge, python};
-use crate::units::{CARGO, GO, JUNIT, NODE, PYTEST, UNITTEST};
+use crate::units::{CARGO, GO, JUNIT, NODE, PYTEST, Runner, UNITTEST};
 
 /// Calls whose results are not to be guessed.
 const SEALED: &str = "{\"args\": [3], \"returns\": 1706}\n{\"args\": [4], \"returns\": 9241}";
@@ -290,8 +290,8 @@ fn no_cheat_passes_as_a_program() {
 
 #[test]
 fn no_cheat_passes_unit_tests_and_what_is_forged_is_named() {
-    let mut named = 0;
-    for runner in [&PYTEST, &UNITTEST] {
+    let hold = |runner: &Runner| {
+        let mut named = 0;
         for (what, code) in UNITS {
             let code = format!("_toll = lambda n: 0\n{code}\ndef toll(n):\n    return _toll(n)\n");
             let judged = runner.judge(&code);
@@ -299,7 +299,12 @@ fn no_cheat_passes_unit_tests_and_what_is_forged_is_named() {
             assert!(!judged.verdict.is_pass() && !judged.verdict.is_void(), "{told}");
             named += usize::from(judged.verdict == crate::bed::fail(FailReason::Tampering));
         }
-    }
+        named
+    };
+    let named: usize = std::thread::scope(|scope| {
+        let held = [&PYTEST, &UNITTEST].map(|runner| scope.spawn(|| hold(runner)));
+        held.into_iter().map(|it| it.join().unwrap()).sum()
+    });
     assert!(named >= 12, "only {named} were called tampering");
     let node = [
         "const t = require('node:test'); t.test = () => {}; require('module')._load = () => t;",

@@ -1,7 +1,7 @@
 //! Programs that are right, and odd. All must pass.
 
-use crate::bed::{PASS, javascript, judge, python};
-use crate::units::{NODE, PYTEST, UNITTEST};
+use crate::bed::{Bench, PASS, javascript, judge, python};
+use crate::units::{CARGO, NODE, PYTEST, UNITTEST};
 
 /// Each squares its argument, in Python.
 const PYTHON: &[(&str, &str)] = &[
@@ -96,6 +96,22 @@ const PYTHON: &[(&str, &str)] = &[
         "changes folder and environment",
         "import os\nos.environ['DEPTH'] = '2'\ndef f(x):\n    os.chdir('/tmp')\n    return x ** int(os.environ['DEPTH'])\n",
     ),
+    (
+        "asks for a larger stack",
+        "import resource, sys, threading\nresource.setrlimit(resource.RLIMIT_STACK, (resource.RLIM_INFINITY,) * 2)\nsys.setrecursionlimit(10 ** 7)\nthreading.stack_size(1 << 28)\ndef f(x):\n    out = []\n    def down(n): return 0 if n == 0 else 1 + down(n - 1)\n    t = threading.Thread(target=lambda: out.append(down(50000))); t.start(); t.join()\n    return x * x if out == [50000] else 0\n",
+    ),
+    (
+        "spawns, and does not fork",
+        "import multiprocessing\ndef one(q, x): q.put(x * x)\ndef f(x):\n    c = multiprocessing.get_context('spawn'); q = c.Queue()\n    p = c.Process(target=one, args=(q, x)); p.start(); v = q.get(timeout=8); p.join()\n    return v\n",
+    ),
+    (
+        "closes descriptors that it does not know",
+        "import os\nos.closerange(3, 256)\ndef f(x): return x * x\n",
+    ),
+    (
+        "prints more in all than one call may",
+        "def f(x):\n    print('x' * 3000000)\n    return x * x\n",
+    ),
     ("a low priority", "import os\ndef f(x):\n    os.nice(3)\n    return x * x\n"),
 ];
 
@@ -134,6 +150,24 @@ const PROGRAMS: &[(&str, &str, &str, &str)] = &[
         "read x; (sleep 0.05; true) & t=$(mktemp); echo \"$x * $x\" | tr -d ' ' > \"$t\"; echo $(( $(cat \"$t\") )); wait; rm \"$t\"",
     ),
     (
+        "c",
+        "main.c",
+        "opens its streams by name",
+        "#include <stdio.h>\nint main(void) { long long x; FILE *in = fopen(\"/dev/stdin\", \"r\"), *out = fopen(\"/dev/stdout\", \"w\"); if (!in || !out || fscanf(in, \"%lld\", &x) != 1) return 1; fprintf(out, \"%lld\\n\", x * x); return 0; }",
+    ),
+    (
+        "javascript",
+        "main.js",
+        "reads standard input by name",
+        "const x = Number(require('fs').readFileSync('/dev/stdin', 'utf8')); console.log(x * x)",
+    ),
+    (
+        "shell",
+        "main.sh",
+        "reads standard input by name",
+        "x=$(cat /dev/stdin); echo $((x * x)) > /dev/stdout",
+    ),
+    (
         "shell",
         "main.sh",
         "a child that stays",
@@ -158,6 +192,19 @@ fn odd_but_right_answers_pass() {
         let judged = judge("program", language, file, sealed, &[(file, code)]);
         assert_eq!(judged.verdict, PASS, "{what}: {judged:#?}");
     }
+}
+
+#[test]
+fn whole_numbers_of_any_length_go_in_and_come_out() {
+    let digits = |text: &str, count: usize| text.repeat(count);
+    let number = digits("7", 5000);
+    let sealed = format!(
+        "{{\"args\": [{{\"$int\": \"{number}\"}}], \"returns\": {{\"$int\": \"{number}8\"}}}}"
+    );
+    let judged = python(&sealed, "def f(x): return x * 10 + 8\n");
+    assert_eq!(judged.verdict, PASS, "{:?}", judged.message);
+    let judged = python(&sealed, "def f(x): return int(str(x) + '8')\n");
+    assert!(judged.tests[0].summary.contains("ValueError"), "{:?}", judged.tests[0].summary);
 }
 
 /// What comes before a right function, in a module that unit tests load.
@@ -199,4 +246,33 @@ fn odd_but_right_modules_pass_unit_tests() {
         let judged = NODE.judge(&format!("{head}\n{}", NODE.right));
         assert_eq!(judged.verdict, PASS, "{head}: {judged:#?}");
     }
+    // An answer's own tests are its own affair.
+    let own = "require('node:test').test('own', () => { throw new Error('no') });";
+    let judged = NODE.judge(&format!("{}{own}\n", NODE.right));
+    assert_eq!(judged.verdict, PASS, "{judged:#?}");
+    let own = "/// ```\n/// panic!();\n/// ```\npub fn documented() {}\n#[cfg(test)]\nmod tests {\n    #[test]\n    fn own() { panic!() }\n}\n";
+    let judged = CARGO.judge(&format!("{}{own}", CARGO.right));
+    assert_eq!(judged.verdict, PASS, "{judged:#?}");
+}
+
+#[test]
+fn a_sealed_conftest_is_obeyed() {
+    let sealed = &[
+        ("conftest.py", "import pytest\n\n@pytest.fixture\ndef three(): return 3\n"),
+        ("test_f.py", "from a import f\n\ndef test_three(three):\n    assert f(three) == 9\n"),
+        ("tests.list", "test_f.py::test_three\n"),
+    ];
+    let bench = Bench {
+        form: "tests",
+        language: "python",
+        file: "a.py",
+        table: "runner = \"pytest\"",
+        sealed,
+        time: 40,
+        head: "",
+    };
+    let judged = bench.judge(&[("a.py", "def f(x): return x * x\n")]);
+    assert_eq!(judged.verdict, PASS, "{judged:#?}");
+    let wrong = bench.judge(&[("a.py", "def f(x): return x + x\n"), ("conftest.py", "")]);
+    assert_eq!((wrong.verdict.is_pass(), wrong.notes.len()), (false, 1), "{wrong:#?}");
 }

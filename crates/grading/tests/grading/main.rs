@@ -8,3 +8,4 @@ mod cheats;
 mod honest;
 mod judging;
 mod units;
+mod user;
