@@ -3,21 +3,21 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use fairtrial_core::form::call::{Call, CallOutcome, CallSettings, Reply, Returned};
+use fairtrial_core::form::call::{Call, CallOutcome, CallSettings, Reply};
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::limits::wall_of;
 use fairtrial_core::prompt::{call_input, head_and_tail};
 use fairtrial_core::tree::FileTree;
-use fairtrial_core::value::{Dialect, Value, from_json};
+use fairtrial_core::value::{Dialect, Value};
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Allowed, Archive, DRIVER, Frame, Job, Outcome, Running};
-use serde::Deserialize;
 use serde_json::json;
 
 use crate::bench::{Bench, JudgeError, signal_name};
 use crate::build::{Builds, Built, build};
 use crate::checker::Checker;
 use crate::driver::{Driver, Laid};
+use crate::frame::{KIND_MAX, Line, StepLine, Told};
 use crate::outcome::{TIMEOUTS_MAX, any_failed, nothing_run, settle, usage};
 use crate::shim;
 
@@ -27,55 +27,8 @@ const REPLY_MAX: usize = 16 << 20;
 /// Longest text kept of an input, an expectation or a value, in bytes.
 const SHOWN_MAX: usize = 4 << 10;
 
-/// Longest name kept of an error's kind, in bytes.
-const KIND_MAX: usize = 100;
-
 /// How often a process that ended is started anew for the calls that are left.
 const RESTARTS_MAX: usize = 3;
-
-/// One line from the driver.
-#[derive(Debug, Default, Deserialize)]
-#[serde(rename_all = "lowercase")]
-struct Line {
-    #[serde(default)]
-    loaded: bool,
-    failed: Option<Told>,
-    steps: Option<Vec<StepLine>>,
-    /// How the process of a call ended that did not answer: its status, or less than 0 its signal.
-    ended: Option<i32>,
-}
-
-/// What one step came to.
-#[derive(Debug, Deserialize)]
-struct StepLine {
-    value: Option<serde_json::Value>,
-    raised: Option<Told>,
-    #[serde(default)]
-    args: Vec<serde_json::Value>,
-}
-
-/// An error, as the driver tells it.
-#[derive(Debug, Deserialize)]
-struct Told {
-    kinds: Vec<String>,
-    message: String,
-    #[serde(default)]
-    place: String,
-}
-
-impl Told {
-    fn kind(&self) -> &str {
-        let kind = self.kinds.first().map_or("an error", String::as_str);
-        &kind[..kind.floor_char_boundary(KIND_MAX)]
-    }
-
-    /// The error for people: kind, message, place.
-    fn text(&self) -> String {
-        let place =
-            if self.place.is_empty() { String::new() } else { format!(" ({})", self.place) };
-        head_and_tail(&format!("{}: {}{place}", self.kind(), self.message), SHOWN_MAX)
-    }
-}
 
 /// What one call came to.
 struct Called {
@@ -208,7 +161,7 @@ impl Session<'_> {
         let test = empty(call, visible, Dialect::of(&self.bench.task.language));
         match frame {
             Frame::Line(line) => {
-                let line = serde_json::from_slice::<Line>(&line).unwrap_or_default();
+                let line = Line::read(&line).unwrap_or_default();
                 self.answered(call, line, &printed, test)
             }
             Frame::TooLong => {
@@ -294,7 +247,7 @@ impl Session<'_> {
         let allowed = allowed(bench.limits.time);
         let frame = running.exchange(order.to_string().as_bytes(), REPLY_MAX, allowed)?;
         let line = match &frame {
-            Frame::Line(line) => serde_json::from_slice::<Line>(line).ok(),
+            Frame::Line(line) => Line::read(line),
             _ => None,
         };
         if line.as_ref().is_some_and(|line| line.loaded) {
@@ -328,7 +281,7 @@ impl Session<'_> {
         test: &mut TestOutcome,
     ) -> Result<Option<String>, JudgeError> {
         let texts: Vec<_> = lines.iter().map(|it| it.raised.as_ref().map(Told::text)).collect();
-        let replies: Vec<Reply> = lines.into_iter().map(reply).collect();
+        let replies: Vec<Reply> = lines.into_iter().map(StepLine::reply).collect();
         let (step, outcome) = call.judge(&replies, printed);
         let text = texts.get(step).cloned().flatten();
         let message = self.write_down(&outcome, text, test);
@@ -422,17 +375,6 @@ fn failed(
 ) -> Tried {
     let test = TestOutcome { failed: Some(reason), summary, ..test };
     Tried::Called(Called { test, message })
-}
-
-/// A step's reply in the words of the core.
-fn reply(line: StepLine) -> Reply {
-    let read = |json| from_json(json).unwrap_or(Value::Opaque("malformed value".to_owned()));
-    let returned = match (line.value, line.raised) {
-        (Some(value), None) => Returned::Value(read(value)),
-        (_, Some(told)) => Returned::Raised { kinds: told.kinds, message: told.message },
-        (None, None) => Returned::Value(Value::Null),
-    };
-    Reply { returned, args: line.args.into_iter().map(read).collect() }
 }
 
 fn allowed(time: Duration) -> Allowed {

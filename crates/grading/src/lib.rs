@@ -12,6 +12,7 @@ mod checkup;
 mod copies;
 mod driver;
 mod folder;
+mod frame;
 mod judge;
 mod outcome;
 mod program;

@@ -159,6 +159,8 @@ fn take<'a>(rest: &mut &'a [u8], count: usize) -> Result<&'a [u8], ArchiveError>
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
 
     #[test]
@@ -183,5 +185,44 @@ mod tests {
         archive.write_entry("x", false, b"1234").unwrap();
         archive.0.set_len(15).unwrap();
         assert!(matches!(archive.entries(), Err(ArchiveError::Malformed(_))));
+    }
+
+    /// An archive of these bytes.
+    fn raw(bytes: &[u8]) -> Archive {
+        let mut archive = Archive::empty().unwrap();
+        archive.0.write_all(bytes).unwrap();
+        archive
+    }
+
+    #[test]
+    fn lengths_that_are_not_there_are_refused() {
+        for len in [5_u64, u64::MAX, u64::MAX - 12, 1 << 40] {
+            let head = [&1_u32.to_le_bytes()[..], &[0], &len.to_le_bytes(), b"x", b"1234"].concat();
+            assert!(matches!(raw(&head).entries(), Err(ArchiveError::Malformed(_))), "{len}");
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(200))]
+
+        #[test]
+        fn no_bytes_make_the_reader_panic_or_leave_the_folder(
+            bytes in proptest::collection::vec(any::<u8>(), 0..200),
+            paths in proptest::collection::vec("[a./\\\\\u{0}]{0,8}", 0..4),
+        ) {
+            let mut all = Vec::new();
+            for path in &paths {
+                all.extend((path.len() as u32).to_le_bytes());
+                all.extend([1, 2, 0, 0, 0, 0, 0, 0, 0]);
+                all.extend(path.as_bytes());
+                all.extend(b"ab");
+            }
+            for bytes in [&all[..], &bytes[..], &[&all[..], &bytes[..]].concat()] {
+                for entry in raw(bytes).entries().unwrap_or_default() {
+                    let path = std::path::Path::new(entry.path.as_str());
+                    prop_assert!(path.components().all(|it| matches!(it, std::path::Component::Normal(_))));
+                }
+            }
+        }
     }
 }
