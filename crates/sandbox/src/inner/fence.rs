@@ -2,7 +2,7 @@
 //! abstract sockets and signals. Without namespaces it is the only fence around files.
 //!
 //! The new root of the full tier holds nothing but what a program may see, so all of it may be read
-//! and run, and only the work folder, `/tmp`, `/dev` and `/proc` may be written to. Without a root
+//! and run, and only the work folder, `/tmp` and `/dev` may be written to. Without a root
 //! of its own, a program may read the system's folders and those of its tool, and write to its own
 //! folders only. Kernels differ in what they can restrict; each restricts what it can.
 
@@ -30,8 +30,10 @@ const SCOPES: i32 = 6;
 /// The version that restricts TCP.
 const TCP: i32 = 4;
 
-/// Where a program of the full tier may write.
-const WRITABLE: &[&str] = &[WORK, "/tmp", "/dev", "/proc"];
+/// Where a program of the full tier may write. Not in `/proc`, where it could put itself behind the
+/// warden in the order in which the kernel ends processes; its streams can be opened there all the
+/// same, since a pipe lies in no folder.
+const WRITABLE: &[&str] = &[WORK, "/tmp", "/dev"];
 
 /// What a program without a root of its own may read besides the system's folders.
 const READABLE: &[&str] = &[

@@ -154,7 +154,9 @@ fn limit(spec: &Spec, others: u64) -> nix::Result<()> {
     // Programs may ask for more, as those that recurse deeply do: what they touch is counted.
     let (_, most) = getrlimit(Resource::RLIMIT_STACK)?;
     setrlimit(Resource::RLIMIT_STACK, STACK.min(most), most)?;
-    set(Resource::RLIMIT_CORE, 0)?;
+    // Not 0, which counts for files only: at 1 the kernel starts no helper for core dumps either,
+    // which would run outside (core(5)).
+    set(Resource::RLIMIT_CORE, 1)?;
     set(Resource::RLIMIT_NOFILE, OPEN_FILES)?;
     set(Resource::RLIMIT_FSIZE, caps.disk)?;
     set(Resource::RLIMIT_NPROC, u64::from(caps.processes) + others)?;

@@ -262,6 +262,14 @@ pub const ATTACKS: &[Attack] = &[
         "memory in many files without a name",
         "fds = []\nfor n in range(64):\n    fds.append(os.memfd_create('x'))\n    for _ in range(30): os.write(fds[-1], b'x' * (1 << 20))\nwon()",
     ),
+    c(
+        "let the warden be ended first",
+        "int main(void) { const char *v[] = {\"-1000\", \"-900\", \"0\"}; for (int i = 0; i < 3; i++) { int fd = open(\"/proc/self/oom_score_adj\", O_WRONLY); if (fd >= 0 && write(fd, v[i], strlen(v[i])) > 0) WON(\"score\"); } static char b[1 << 20]; memset(b, 1, sizeof b); for (int i = 0; i < 400; i++) { int fd = syscall(SYS_memfd_create, \"x\", 0); for (int k = 0; k < 30; k++) write(fd, b, sizeof b); } }",
+    ),
+    c(
+        "have a core dumped by a helper",
+        "int main(void) { struct rlimit r; getrlimit(RLIMIT_CORE, &r); if (r.rlim_cur != 1 || r.rlim_max != 1) WON(\"core\"); abort(); }",
+    ),
     python(
         "memory that nobody has mapped",
         "libc.shmat.restype = ctypes.c_void_p\nn = 0\nwhile n < 64:\n    k = libc.shmget(0, 32 << 20, 0o1600)\n    if k < 0: break\n    p = libc.shmat(k, None, 0)\n    if p in (None, 2 ** 64 - 1): break\n    ctypes.memset(p, 1, 32 << 20); libc.shmdt(ctypes.c_void_p(p)); n += 1\nif n > 20: won(n)",
