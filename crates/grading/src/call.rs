@@ -1,16 +1,16 @@
 //! The form `call`: arguments go in over a channel, values come back, and are compared out here.
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use fairtrial_core::form::call::{Call, CallOutcome, CallSettings, Reply};
-use fairtrial_core::judgement::{Judgement, TestOutcome};
+use fairtrial_core::judgement::{Judgement, TestOutcome, Usage};
 use fairtrial_core::limits::wall_of;
 use fairtrial_core::prompt::{call_input, head_and_tail};
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::value::{Dialect, Value};
 use fairtrial_core::verdict::FailReason;
-use fairtrial_sandbox::{Allowed, Archive, DRIVER, Frame, Job, Outcome, Running};
+use fairtrial_sandbox::{Allowed, Archive, DRIVER, Frame, Job, Lap, Outcome, Running};
 use serde_json::json;
 
 use crate::bench::{Bench, JudgeError, signal_name};
@@ -18,7 +18,7 @@ use crate::build::{Builds, Built, build};
 use crate::checker::Checker;
 use crate::driver::{Driver, Laid};
 use crate::frame::{KIND_MAX, Line, StepLine, Told};
-use crate::outcome::{TIMEOUTS_MAX, any_failed, nothing_run, settle, usage};
+use crate::outcome::{TIMEOUTS_MAX, any_failed, nothing_run, settle, usage, word};
 use crate::shim;
 
 /// Longest reply that is read, in bytes.
@@ -76,6 +76,8 @@ pub fn judge(
         driver,
         layer,
         running: None,
+        asked: Vec::new(),
+        used: Vec::new(),
         starts: 0,
     };
     let dialect = Dialect::of(&bench.task.language);
@@ -92,7 +94,7 @@ pub fn judge(
             tests.push(not_run(call, is_visible, dialect, FailReason::TimedOut));
             continue;
         }
-        match session.call(call, is_visible)? {
+        match session.call(tests.len(), call, is_visible)? {
             Tried::Called(called) => {
                 message = message.or(called.message);
                 tests.push(called.test);
@@ -104,6 +106,11 @@ pub fn judge(
         }
     }
     session.stop();
+    for (number, usage) in session.used {
+        if let Some(test) = tests.get_mut(number) {
+            test.usage = Some(usage);
+        }
+    }
     Ok(settle(tests, message))
 }
 
@@ -124,6 +131,15 @@ enum Tried {
     TooManyRestarts,
 }
 
+/// A call that the process was asked for.
+struct Asked {
+    /// Its place among all.
+    number: usize,
+    /// Time by the clock on the wall.
+    wall: Duration,
+    bytes_out: u64,
+}
+
 /// The candidate's process, started when it is needed.
 struct Session<'a> {
     bench: &'a Bench<'a>,
@@ -133,12 +149,16 @@ struct Session<'a> {
     laid: Laid,
     layer: Arc<Archive>,
     running: Option<Running<'a>>,
+    /// The calls that the process was asked for.
+    asked: Vec<Asked>,
+    /// What calls used, by their place.
+    used: Vec<(usize, Usage)>,
     /// Starts that were not asked for by the task.
     starts: usize,
 }
 
 impl Session<'_> {
-    fn call(&mut self, call: &Call, visible: bool) -> Result<Tried, JudgeError> {
+    fn call(&mut self, number: usize, call: &Call, visible: bool) -> Result<Tried, JudgeError> {
         if self.settings.isolate && !self.driver.forks {
             // What this one does to its process is of no matter to the next.
             self.stop();
@@ -156,8 +176,12 @@ impl Session<'_> {
             return Ok(Tried::TooManyRestarts);
         };
         let allowed = allowed(call.time.unwrap_or(self.bench.limits.time));
-        let frame = running.exchange(call.order().to_string().as_bytes(), REPLY_MAX, allowed)?;
+        let order = call.order().to_string();
+        let began = Instant::now();
+        let frame = running.exchange(order.as_bytes(), REPLY_MAX, allowed)?;
+        let wall = began.elapsed();
         let printed = running.printed().to_vec();
+        self.asked.push(Asked { number, wall, bytes_out: running.lap_out() });
         let test = empty(call, visible, Dialect::of(&self.bench.task.language));
         match frame {
             Frame::Line(line) => {
@@ -222,7 +246,6 @@ impl Session<'_> {
         let time = call.time.unwrap_or(self.bench.limits.time);
         test.failed = Some(self.bench.reason(&outcome));
         test.summary = self.bench.ended_within(&outcome, time);
-        test.usage = Some(usage(&outcome));
         Ok(Some(format!("{}\n{}", test.summary, tail(&outcome))))
     }
 
@@ -357,12 +380,42 @@ impl Session<'_> {
 
     /// Waits for the process to end, after its channel closed, and says how it ended.
     fn end(&mut self) -> Result<Option<Outcome>, JudgeError> {
-        self.running.take().map(Running::finish).transpose().map_err(JudgeError::from)
+        let Some(outcome) = self.running.take().map(Running::finish).transpose()? else {
+            return Ok(None);
+        };
+        let before: Duration = outcome.laps.iter().map(|lap| lap.cpu).sum();
+        let last = self.asked.pop();
+        self.note_laps(&outcome.laps);
+        if let Some(Asked { number, wall, .. }) = last {
+            let whole = usage(&outcome);
+            let cpu_seconds = outcome.cpu.saturating_sub(before).as_secs_f64();
+            let (wall_seconds, bytes_out) = (wall.as_secs_f64(), outcome.last_out());
+            self.used.push((number, Usage { wall_seconds, cpu_seconds, bytes_out, ..whole }));
+        }
+        Ok(Some(outcome))
     }
 
     /// Ends a process that is no longer needed: how it ends says nothing.
     fn stop(&mut self) {
+        let laps = self.running.as_mut().and_then(|it| it.laps().ok());
+        self.note_laps(&laps.unwrap_or_default());
         self.running = None;
+    }
+
+    /// Takes note of what each call used. The laps before the first call are those of loading.
+    fn note_laps(&mut self, laps: &[Lap]) {
+        for (asked, lap) in self.asked.drain(..).zip(laps.iter().skip(2)) {
+            let usage = Usage {
+                wall_seconds: asked.wall.as_secs_f64(),
+                cpu_seconds: lap.cpu.as_secs_f64(),
+                peak_memory: lap.peak_memory,
+                bytes_out: asked.bytes_out,
+                started: None,
+                denied: lap.denied.clone(),
+                accounting: word(lap.accounting),
+            };
+            self.used.push((asked.number, usage));
+        }
     }
 }
 

@@ -38,12 +38,17 @@ pub fn usage(outcome: &Outcome) -> Usage {
         bytes_out: outcome.bytes_out(),
         started: outcome.started,
         denied: outcome.denied.clone(),
-        accounting: match outcome.accounting {
-            Accounting::Group => "group",
-            Accounting::Looks => "looks",
-        }
-        .to_owned(),
+        accounting: word(outcome.accounting),
     }
+}
+
+/// How it was measured, in a word.
+pub fn word(accounting: Accounting) -> String {
+    match accounting {
+        Accounting::Group => "group",
+        Accounting::Looks => "looks",
+    }
+    .to_owned()
 }
 
 /// Puts the outcomes of tests together: the reason is that of the first sealed test that failed.

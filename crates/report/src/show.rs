@@ -266,8 +266,11 @@ fn show_tests(
         let verdict = test.failed.map_or(Verdict::Pass, Verdict::Fail);
         let word = style.verdict(verdict, &format!("{:<4}", verdict.word()));
         let usage = test.usage.as_ref().map_or(String::new(), |usage| {
-            let mut text =
-                format!(" · {}, {} MiB", duration(usage.cpu_seconds), usage.peak_memory >> 20);
+            let mut text = format!(" · {}", duration(usage.cpu_seconds));
+            // A single call can be over before anybody looked at its memory.
+            if usage.peak_memory > 0 {
+                text = format!("{text}, {} MiB", usage.peak_memory >> 20);
+            }
             if !usage.denied.is_empty() {
                 let calls = usage.denied.iter().map(|(name, count)| format!("{name} {count} ×"));
                 text = format!("{text}, refused: {}", calls.collect::<Vec<_>>().join(", "));

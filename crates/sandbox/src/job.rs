@@ -100,11 +100,12 @@ pub enum LimitHit {
 }
 
 /// How what a program uses was measured and held.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Accounting {
     /// By a control group, which the kernel keeps; memory is looked at in between.
     Group,
     /// By looking at every process from time to time.
+    #[default]
     Looks,
 }
 
@@ -123,6 +124,19 @@ impl Captured {
     pub fn is_cut(&self) -> bool {
         self.total > self.bytes.len() as u64
     }
+}
+
+/// What was used in one lap: from one exchange on the channel to the next.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Lap {
+    /// Processor time of all processes together.
+    pub cpu: Duration,
+    /// Most memory at one time, in bytes; 0 when the lap was over before anybody looked.
+    pub peak_memory: u64,
+    /// System calls that were refused, as in [`Outcome::denied`].
+    pub denied: BTreeMap<String, u64>,
+    /// How it was measured.
+    pub accounting: Accounting,
 }
 
 /// What a run came to.
@@ -150,6 +164,8 @@ pub struct Outcome {
     pub accounting: Accounting,
     /// Bytes on both streams in laps before the last one.
     pub earlier_out: u64,
+    /// Laps before the last one, where laps are told.
+    pub laps: Vec<Lap>,
     /// Standard output, of the last lap where laps are told.
     pub stdout: Captured,
     /// Standard error, likewise.

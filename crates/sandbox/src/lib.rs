@@ -27,7 +27,8 @@ mod wire;
 pub use archive::{Archive, ArchiveError, Entry};
 pub use inner::{is_stage, is_system, stage_main};
 pub use job::{
-    Accounting, Caps, Captured, Collect, DRIVER, Ending, Job, LimitHit, Outcome, SandboxError, WORK,
+    Accounting, Caps, Captured, Collect, DRIVER, Ending, Job, Lap, LimitHit, Outcome, SandboxError,
+    WORK,
 };
 pub use running::{Allowed, Frame, Running};
 pub use sandbox::{Demand, Sandbox};

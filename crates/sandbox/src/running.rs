@@ -12,7 +12,7 @@ use nix::unistd::pipe2;
 
 use crate::archive::Archive;
 use crate::idle::{Idle, Keeper, socket_pair};
-use crate::job::{Captured, Collect, Job, LimitHit, Outcome, SandboxError};
+use crate::job::{Captured, Collect, Job, Lap, LimitHit, Outcome, SandboxError};
 use crate::wire::{self, Ended, Order, Report, Spec};
 
 /// How much longer than its wall limit a run may take before the tool itself ends it: a program that
@@ -63,6 +63,9 @@ pub struct Running<'s> {
     ended_for_output: bool,
     /// Bytes that were written in earlier laps.
     earlier_out: u64,
+    /// Laps that are over, and how many were begun.
+    laps: Vec<Lap>,
+    begun: usize,
     deadline: Instant,
     report: Option<Report>,
 }
@@ -120,6 +123,8 @@ pub(crate) fn start<'s>(
         output_cap: job.caps.output,
         ended_for_output: false,
         earlier_out: 0,
+        laps: Vec::new(),
+        begun: 0,
         deadline: Instant::now() + job.caps.wall + GRACE,
         report: None,
     })
@@ -140,7 +145,7 @@ impl Running<'_> {
     ) -> Result<Frame, SandboxError> {
         // A stage that is gone is noticed below, as the end of the channel.
         let Allowed { wall, cpu } = allowed;
-        let _ = wire::send(self.control.as_fd(), &Order::Lap { wall, cpu }, &[]);
+        self.begin_lap(wall, cpu);
         self.deadline = Instant::now() + wall + GRACE;
         for stream in [&mut self.stdout, &mut self.stderr] {
             stream.drain(self.output_cap);
@@ -167,6 +172,27 @@ impl Running<'_> {
         }
     }
 
+    fn begin_lap(&mut self, wall: Duration, cpu: Duration) {
+        if wire::send(self.control.as_fd(), &Order::Lap { wall, cpu }, &[]).is_ok() {
+            self.begun += 1;
+        }
+    }
+
+    /// Ends the last lap, and gives what was used in each: first what came before the first
+    /// exchange, then one for each. Fewer when the program is over.
+    ///
+    /// # Errors
+    /// When the stage cannot be talked to.
+    pub fn laps(&mut self) -> Result<Vec<Lap>, SandboxError> {
+        let short = Duration::from_secs(1);
+        self.begin_lap(short, short);
+        self.deadline = Instant::now() + GRACE;
+        while self.report.is_none() && self.laps.len() < self.begun {
+            self.pump(&mut Vec::new())?;
+        }
+        Ok(self.laps.clone())
+    }
+
     /// Sends one line on the channel, and gives all that comes back until it closes, up to `most`
     /// bytes and one more. The limits are those of the job.
     ///
@@ -191,6 +217,12 @@ impl Running<'_> {
         &self.stdout.captured.bytes
     }
 
+    /// Bytes on both streams since the last line was sent.
+    #[must_use]
+    pub fn lap_out(&self) -> u64 {
+        self.stdout.captured.total + self.stderr.captured.total
+    }
+
     /// Ends the program, whatever it does.
     pub fn stop(&mut self) {
         let _ = wire::send(self.control.as_fd(), &Order::Kill(LimitHit::Stopped), &[]);
@@ -212,13 +244,12 @@ impl Running<'_> {
             Some(Report::Ended(ended)) => Ok(self.outcome(ended)),
             Some(Report::SetUpFailed(why)) => Err(SandboxError::SetUp(why)),
             Some(Report::ExecFailed { program, why }) => Err(SandboxError::Exec { program, why }),
-            None => Err(SandboxError::NoReport),
+            Some(Report::Lap(_)) | None => Err(SandboxError::NoReport),
         }
     }
 
     fn outcome(&mut self, ended: Ended) -> Outcome {
-        let total = self.stdout.captured.total + self.stderr.captured.total;
-        let over = (total > self.output_cap).then_some(LimitHit::Output);
+        let over = (self.lap_out() > self.output_cap).then_some(LimitHit::Output);
         Outcome {
             ending: ended.ending,
             limit: ended.limit.or(over),
@@ -230,6 +261,7 @@ impl Running<'_> {
             denied: ended.denied,
             accounting: ended.accounting,
             earlier_out: self.earlier_out,
+            laps: std::mem::take(&mut self.laps),
             stdout: std::mem::take(&mut self.stdout.captured),
             stderr: std::mem::take(&mut self.stderr.captured),
             collected: self.collected.take(),
@@ -262,13 +294,13 @@ impl Running<'_> {
         if ready.channel_in {
             self.read_channel();
         }
-        let total = self.stdout.captured.total + self.stderr.captured.total;
-        if total > self.output_cap && self.report.is_none() && !self.ended_for_output {
+        if self.lap_out() > self.output_cap && self.report.is_none() && !self.ended_for_output {
             self.ended_for_output = true;
             let _ = wire::send(self.control.as_fd(), &Order::Kill(LimitHit::Output), &[]);
         }
         if ready.control {
             match wire::receive::<Report>(self.control.as_fd()).map_err(SandboxError::Talk)? {
+                Some((Report::Lap(lap), _)) => self.laps.push(lap),
                 Some((report, _)) => {
                     self.report = Some(report);
                     // What the program sent before it ended is there by now.

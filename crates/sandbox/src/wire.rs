@@ -13,7 +13,7 @@ use nix::sys::socket::{ControlMessage, ControlMessageOwned, MsgFlags, recv, recv
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
-use crate::job::{Accounting, Caps, Collect, Ending, LimitHit};
+use crate::job::{Accounting, Caps, Collect, Ending, Lap, LimitHit};
 use crate::tier::{Layer, Tier};
 
 /// Largest message, in bytes.
@@ -69,6 +69,8 @@ pub enum Order {
 /// What the warden says when it is over.
 #[derive(Debug, Serialize, Deserialize)]
 pub enum Report {
+    /// A lap is over, and the next begins.
+    Lap(Lap),
     /// The program ran.
     Ended(Ended),
     /// A layer could not be made.

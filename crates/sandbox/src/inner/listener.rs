@@ -87,9 +87,9 @@ impl Listener {
         }
     }
 
-    /// How often each call was refused.
-    pub fn into_counts(self) -> BTreeMap<String, u64> {
-        self.counts
+    /// How often each call was refused since this was asked last.
+    pub fn take_counts(&mut self) -> BTreeMap<String, u64> {
+        std::mem::take(&mut self.counts)
     }
 }
 

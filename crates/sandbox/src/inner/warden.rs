@@ -25,7 +25,7 @@ use super::identity::{become_nobody, die_with_parent};
 use super::listener::Listener;
 use super::scratch::Scratch;
 use super::{Handed, collect, program};
-use crate::job::{Accounting, Caps, Ending, LimitHit};
+use crate::job::{Accounting, Caps, Ending, Lap, LimitHit};
 use crate::tier::Tier;
 use crate::wire::{self, Ended, Order, Report, Spec};
 
@@ -103,6 +103,8 @@ pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, S
         lap_cpu: Duration::ZERO,
         ending: None,
         limit: None,
+        lap: Lap::default(),
+        denied: BTreeMap::new(),
         peak_memory: 0,
         peak_processes: 1,
         processes: 1,
@@ -189,6 +191,10 @@ struct Watch<'a> {
     started: Instant,
     lap_started: Instant,
     lap_cpu: Duration,
+    /// What was seen of the current lap.
+    lap: Lap,
+    /// What was refused in earlier laps.
+    denied: BTreeMap<String, u64>,
     ending: Option<Ending>,
     limit: Option<LimitHit>,
     peak_memory: u64,
@@ -312,6 +318,7 @@ impl Watch<'_> {
         }
         let largest = getrusage(UsageWho::RUSAGE_CHILDREN).map_or(0, |it| it.max_rss());
         let largest = u64::try_from(largest).unwrap_or(0) << 10;
+        self.end_lap();
         // A peak between two looks counts, too.
         if self.limit.is_none() && largest > self.caps.memory {
             self.limit = Some(LimitHit::Memory);
@@ -324,7 +331,7 @@ impl Watch<'_> {
             peak_memory: self.peak_memory.max(largest),
             peak_processes: self.peak_processes,
             started: None,
-            denied: self.listener.map(Listener::into_counts).unwrap_or_default(),
+            denied: self.denied,
             accounting: accounting(self.group),
         }
     }
@@ -333,10 +340,10 @@ impl Watch<'_> {
     fn obey(&mut self, control: BorrowedFd<'_>) -> bool {
         match wire::receive::<Order>(control) {
             Ok(Some((Order::Lap { wall, cpu }, _))) => {
+                let lap = self.end_lap();
                 (self.caps.wall, self.caps.cpu) = (wall, cpu);
                 self.lap_started = Instant::now();
-                self.lap_cpu = self.cpu();
-                true
+                wire::send(control, &Report::Lap(lap), &[]).is_ok()
             }
             Ok(Some((Order::Kill(limit), _))) => {
                 self.limit = self.limit.or(Some(limit));
@@ -347,6 +354,19 @@ impl Watch<'_> {
                 false
             }
         }
+    }
+
+    /// What the lap that ends here came to.
+    fn end_lap(&mut self) -> Lap {
+        let now = self.cpu();
+        let before = std::mem::replace(&mut self.lap_cpu, now);
+        let denied = self.listener.as_mut().map(Listener::take_counts).unwrap_or_default();
+        for (name, count) in &denied {
+            *self.denied.entry(name.clone()).or_default() += count;
+        }
+        let accounting = accounting(self.group);
+        let cpu = self.lap_cpu.saturating_sub(before);
+        Lap { cpu, denied, accounting, ..std::mem::take(&mut self.lap) }
     }
 
     /// Takes note of every process that has ended.
@@ -383,6 +403,7 @@ impl Watch<'_> {
     fn hold_against(&mut self, look: &Look) {
         (self.processes, self.looked) = (look.processes, Instant::now());
         self.peak_memory = self.peak_memory.max(look.memory);
+        self.lap.peak_memory = self.lap.peak_memory.max(look.memory);
         self.peak_processes = self.peak_processes.max(look.processes);
         let checks = [
             (look.memory > self.caps.memory, LimitHit::Memory),
