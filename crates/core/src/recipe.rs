@@ -103,7 +103,7 @@ pub struct Runner {
     #[serde(default)]
     pub failed_status: Vec<i32>,
     /// Files that it picks up by itself, which are not taken from a candidate: names, endings after
-    /// `*`, or folders before `/`.
+    /// `*`, folders before `/`, or beginnings of whole paths after `/`.
     #[serde(default)]
     pub config: Vec<String>,
     /// Environment set for build and run.
@@ -138,9 +138,10 @@ impl Runner {
             let folder = known.strip_suffix('/');
             folder.is_some_and(|it| path.as_str().split('/').rev().skip(1).any(|part| part == it))
         };
-        self.config
-            .iter()
-            .any(|known| fits(known, name) || known == path.as_str() || in_folder(known))
+        self.config.iter().any(|known| match known.strip_prefix('/') {
+            Some(start) => path.as_str().starts_with(start),
+            None => fits(known, name) || known == path.as_str() || in_folder(known),
+        })
     }
 
     /// Whether a file holds tests.

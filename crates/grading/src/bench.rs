@@ -1,7 +1,7 @@
 //! All that the runs of one judgement have in common: tools, limits, surroundings.
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
@@ -25,6 +25,21 @@ pub enum JudgeError {
     /// The sandbox could not do its part.
     #[error(transparent)]
     Sandbox(#[from] SandboxError),
+}
+
+impl JudgeError {
+    /// What is wrong, where it is the answer that is to blame: it was built, but into something that
+    /// is no program.
+    pub fn of_the_answer(&self) -> Option<String> {
+        match self {
+            Self::Sandbox(SandboxError::Exec { program, why })
+                if Path::new(program).starts_with(fairtrial_sandbox::WORK) =>
+            {
+                Some(format!("what was built cannot be started: {why}"))
+            }
+            Self::Sandbox(_) => None,
+        }
+    }
 }
 
 impl From<fairtrial_sandbox::ArchiveError> for JudgeError {

@@ -101,6 +101,9 @@ impl Judge {
         let checker = checker.as_ref();
         let judge = || {
             by_form(&bench, checker, &self.builds, &files, examples).unwrap_or_else(|error| {
+                if let Some(message) = error.of_the_answer() {
+                    return nothing_run(task, FailReason::DidNotBuild, Some(message));
+                }
                 let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
                 Judgement { notes: vec![chain(&error)], ..bare }
             })

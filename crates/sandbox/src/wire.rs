@@ -128,12 +128,14 @@ pub fn read<T: DeserializeOwned>(bytes: &[u8]) -> io::Result<T> {
 fn next_length(from: BorrowedFd<'_>) -> io::Result<Option<usize>> {
     loop {
         match recv(from.as_raw_fd(), &mut [], MsgFlags::MSG_PEEK | MsgFlags::MSG_TRUNC) {
-            Ok(0) | Err(nix::Error::ECONNRESET) => return Ok(None),
+            Ok(0) => return Ok(None),
             Ok(length) if length > MESSAGE_MAX => {
                 return Err(io::Error::other("a message is too long"));
             }
             Ok(length) => return Ok(Some(length)),
-            Err(nix::Error::EINTR) => {}
+            // The other side is gone and left a message of ours unread. That is told once, and before
+            // what it sent itself, which is still to come.
+            Err(nix::Error::EINTR | nix::Error::ECONNRESET) => {}
             Err(error) => return Err(error.into()),
         }
     }
@@ -166,8 +168,7 @@ pub fn receive_bytes(from: BorrowedFd<'_>) -> io::Result<Option<(Vec<u8>, Vec<Ow
                 }
                 break (message.bytes, fds);
             }
-            Err(nix::Error::EINTR) => {}
-            Err(nix::Error::ECONNRESET) => return Ok(None),
+            Err(nix::Error::EINTR | nix::Error::ECONNRESET) => {}
             Err(error) => return Err(error.into()),
         }
     };
@@ -176,4 +177,26 @@ pub fn receive_bytes(from: BorrowedFd<'_>) -> io::Result<Option<(Vec<u8>, Vec<Ow
     }
     bytes.truncate(count);
     Ok(Some((bytes, fds)))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::fd::AsFd as _;
+
+    use nix::sys::socket::{AddressFamily, SockFlag, SockType, socketpair};
+
+    use super::*;
+
+    #[test]
+    fn what_was_sent_last_is_read_though_the_sender_left_a_message_unread() {
+        let (ours, theirs) =
+            socketpair(AddressFamily::Unix, SockType::SeqPacket, None, SockFlag::SOCK_CLOEXEC)
+                .unwrap();
+        send(ours.as_fd(), &Order::Kill(LimitHit::Wall), &[]).unwrap();
+        send(theirs.as_fd(), &Report::SetUpFailed("why".to_owned()), &[]).unwrap();
+        drop(theirs);
+        let (report, _) = receive::<Report>(ours.as_fd()).unwrap().unwrap();
+        assert!(matches!(report, Report::SetUpFailed(why) if why == "why"));
+        assert!(receive::<Report>(ours.as_fd()).unwrap().is_none());
+    }
 }

@@ -31,13 +31,20 @@ fn start(job: &Job<'_>) -> Result<Running<'static>, SandboxError> {
     sandbox().start(job)
 }
 
+/// How many times longer everything may take, on an emulated machine.
+fn slower() -> u32 {
+    std::env::var("CONFINEMENT_SLOWER").map_or(1, |it| it.parse().unwrap())
+}
+
 /// What [`caps`] allow, for one exchange.
-const ALLOWED: Allowed = Allowed { wall: Duration::from_secs(4), cpu: Duration::from_secs(2) };
+fn allowed() -> Allowed {
+    Allowed { wall: caps().wall, cpu: caps().cpu }
+}
 
 fn caps() -> Caps {
     Caps {
-        wall: Duration::from_secs(4),
-        cpu: Duration::from_secs(2),
+        wall: Duration::from_secs(4) * slower(),
+        cpu: Duration::from_secs(2) * slower(),
         memory: 128 << 20,
         processes: 32,
         output: 256 << 10,
@@ -122,7 +129,7 @@ fn each_limit_ends_a_run_with_its_own_reason() {
     for (script, limit) in cases {
         assert_eq!(py(script).limit, Some(limit), "{script}");
     }
-    assert!(began.elapsed() < Duration::from_secs(20));
+    assert!(began.elapsed() < Duration::from_secs(20) * slower());
 }
 
 #[test]
@@ -157,7 +164,7 @@ fn what_a_program_leaves_behind_is_ended() {
     let began = Instant::now();
     let outcome = shell("(trap '' TERM HUP INT; setsid sleep 50 & sleep 50 &) ; echo gone");
     assert_eq!(text(&outcome), "gone\n");
-    assert!(began.elapsed() < Duration::from_secs(3));
+    assert!(began.elapsed() < Duration::from_secs(3) * slower());
     let left = Command::new("pgrep").args(["-fx", "sleep 50"]).output().unwrap();
     assert_eq!(left.stdout, b"", "a process outlived its sandbox");
 }
@@ -338,16 +345,16 @@ fn the_channel_carries_lines_and_each_gets_its_own_time() {
     let mut running = start(&job).unwrap();
     for _ in 0..4 {
         assert_eq!(
-            running.exchange(b"tide", 100, ALLOWED).unwrap(),
+            running.exchange(b"tide", 100, allowed()).unwrap(),
             Frame::Line(b"<tide".to_vec())
         );
     }
-    assert_eq!(running.exchange(b"spin", 100, ALLOWED).unwrap(), Frame::Closed);
+    assert_eq!(running.exchange(b"spin", 100, allowed()).unwrap(), Frame::Closed);
     let outcome = running.finish().unwrap();
     assert_eq!(outcome.limit, Some(LimitHit::Cpu));
     assert!(outcome.cpu > Duration::from_secs(5));
     let mut running = start(&job).unwrap();
-    assert_eq!(running.exchange(b"long", 100, ALLOWED).unwrap(), Frame::TooLong);
+    assert_eq!(running.exchange(b"long", 100, allowed()).unwrap(), Frame::TooLong);
 }
 
 #[test]
@@ -357,7 +364,7 @@ fn when_the_tool_is_killed_the_program_goes_too() {
     let seen = || !Command::new("pgrep").args(["-f", marker]).output().unwrap().stdout.is_empty();
     let wait_for = |wanted: bool| {
         let began = Instant::now();
-        while seen() != wanted && began.elapsed() < Duration::from_secs(5) {
+        while seen() != wanted && began.elapsed() < Duration::from_secs(5) * slower() {
             std::thread::sleep(Duration::from_millis(10));
         }
         assert_eq!(seen(), wanted);

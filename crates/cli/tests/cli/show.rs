@@ -18,15 +18,17 @@ fn record(bed: &Bed) {
 
 /// The output without figures that differ from run to run.
 fn steady(text: &str) -> String {
+    let is_usage = |part: &&str| {
+        let number = part.split(' ').next().unwrap_or("").parse::<f64>().is_ok();
+        part.contains("MiB") || number && (part.ends_with(" ms") || part.ends_with(" s"))
+    };
     let mut out = String::new();
     for line in text.lines() {
         let line = match line.split_once(", judged in ") {
             Some((head, _)) => format!("{head}, judged in …"),
-            None => line
-                .split(" · ")
-                .filter(|part| !part.contains("MiB"))
-                .collect::<Vec<_>>()
-                .join(" · "),
+            None => {
+                line.split(" · ").filter(|part| !is_usage(part)).collect::<Vec<_>>().join(" · ")
+            }
         };
         let line = match line.split_once("(here: ") {
             Some((head, tail)) => format!("{head}(here: …{}", &tail[tail.find(')').unwrap_or(0)..]),

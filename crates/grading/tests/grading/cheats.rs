@@ -324,6 +324,38 @@ fn no_cheat_passes_unit_tests_and_what_is_forged_is_named() {
     }
 }
 
+#[test]
+fn no_answer_makes_its_trial_void() {
+    let sealed = "{\"stdin\": \"3\", \"stdout\": \"6\"}";
+    for (language, file, code, reason) in [
+        ("go", "main.go", "package harbour\n", FailReason::DidNotBuild),
+        ("rust", "main.rs", "#![crate_type = \"lib\"]\npub fn f() {}\n", FailReason::DidNotBuild),
+        ("rust", "main.rs", "#![crate_type = \"staticlib\"]\n", FailReason::DidNotBuild),
+        (
+            "c",
+            "main.c",
+            "char x[100 << 20] = {1}; int main(void) { return x[3]; }",
+            FailReason::TooMuchOutput,
+        ),
+    ] {
+        let judged = Bench {
+            form: "program",
+            language,
+            file,
+            sealed: &[("cases.jsonl", sealed)],
+            time: 20,
+            ..Bench::default()
+        }
+        .judge(&[(file, code)]);
+        assert_eq!(judged.verdict, crate::bed::fail(reason), "{code}: {judged:#?}");
+    }
+    // Files that stand where others must.
+    for path in ["test_toll.py/x", "toll.py/x", "depths.txt/x"] {
+        let judged = PYTEST.judge_all(&[("toll.py", PYTEST.right), (path, "x")]);
+        assert!(!judged.verdict.is_void(), "{path}: {judged:#?}");
+    }
+}
+
 /// Sealed tests of a list, which can hide what lies in it.
 const LISTS: &[(&str, &str)] = &[
     ("test_list.py", "from a import f\n\n\ndef test_list():\n    assert f() == [[1], {'a': 2}]\n"),

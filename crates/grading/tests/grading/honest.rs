@@ -253,6 +253,9 @@ fn odd_but_right_modules_pass_unit_tests() {
     let own = "/// ```\n/// panic!();\n/// ```\npub fn documented() {}\n#[cfg(test)]\nmod tests {\n    #[test]\n    fn own() { panic!() }\n}\n";
     let judged = CARGO.judge(&format!("{}{own}", CARGO.right));
     assert_eq!(judged.verdict, PASS, "{judged:#?}");
+    let own = "#[test]\nfn own() { panic!() }\n";
+    let judged = CARGO.judge_all(&[("toll.rs", CARGO.right), ("tests/own.rs", own)]);
+    assert_eq!((judged.verdict, judged.notes.len()), (PASS, 1), "{judged:#?}");
 }
 
 #[test]
