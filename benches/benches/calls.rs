@@ -1,17 +1,16 @@
 //! What single calls cost, against starts of an interpreter.
 
-use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
-use std::process::{Command, ExitCode};
+use std::path::Path;
+use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
-use fairtrial_benches::{pair, print};
+use fairtrial_benches::{job, pair, print, python};
 use fairtrial_core::docket::{Docket, Task};
 use fairtrial_core::limits::Limits;
 use fairtrial_core::recipe::Recipes;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_grading::{Judge, Toolbox};
-use fairtrial_sandbox::{Caps, Collect, Demand, Job, Sandbox, Tier, is_stage, stage_main};
+use fairtrial_sandbox::{Demand, Sandbox, Tier, is_stage, stage_main};
 
 const ROUNDS: usize = 30;
 
@@ -38,34 +37,6 @@ fn judged(judge: &Judge, task: &Task, answer: &FileTree) {
     assert!(judged.verdict.is_pass(), "{judged:?}");
 }
 
-/// The interpreter itself, not a version manager's stand-in for it, as the driver is started.
-fn start_job() -> Option<Job<'static>> {
-    let say = "import os, sys; print(os.path.realpath(sys.executable)); print(sys.base_prefix)";
-    let out = Command::new("python3").args(["-I", "-c", say]).output().ok()?;
-    let text = String::from_utf8(out.stdout).ok()?;
-    let (program, folder) = text.trim().split_once('\n')?;
-    Some(Job {
-        command: [program, "-B", "-S", "-c", "pass"].map(str::to_owned).to_vec(),
-        env: BTreeMap::from([("PATH".into(), "/usr/bin:/bin".into())]),
-        stdin: Vec::new(),
-        layers: Vec::new(),
-        driver: None,
-        sealed: None,
-        show: vec![PathBuf::from(folder)],
-        channel: false,
-        collect: Collect::Nothing,
-        session: 1,
-        caps: Caps {
-            wall: Duration::from_secs(10),
-            cpu: Duration::from_secs(5),
-            memory: 256 << 20,
-            processes: 16,
-            output: 1 << 20,
-            disk: 16 << 20,
-        },
-    })
-}
-
 #[expect(clippy::print_stdout, reason = "a benchmark's figures are its output")]
 fn main() -> ExitCode {
     if is_stage() {
@@ -73,10 +44,12 @@ fn main() -> ExitCode {
     }
     let open = || Sandbox::open(Path::new("/proc/self/exe"), Demand::Only(Tier::Full));
     let sandbox = open().expect("the full tier");
-    let Some(job) = start_job() else {
+    let Some((program, folder)) = python() else {
         println!("no Python here");
         return ExitCode::SUCCESS;
     };
+    // As the driver is started.
+    let job = job(&[&program, "-B", "-S", "-c", "pass"], vec![folder]);
     let recipes = Recipes::shipped();
     let tools = Toolbox::find(&recipes, ["python"].into_iter());
     let judge = Judge::new(recipes, tools, open().expect("the full tier"));

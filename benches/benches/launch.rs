@@ -1,38 +1,13 @@
 //! What it costs to start a confined program, against starting it plainly.
 
-use std::collections::BTreeMap;
-use std::path::PathBuf;
 use std::process::{Command, ExitCode, Stdio};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
-use fairtrial_benches::{pair, print};
-use fairtrial_sandbox::{Caps, Collect, Demand, Job, Sandbox, Tier, is_stage, stage_main};
+use fairtrial_benches::{job, median, pair, print, python};
+use fairtrial_sandbox::{Demand, Job, Sandbox, Tier, is_stage, stage_main};
 
 const ROUNDS: usize = 60;
-
-fn job(command: &[&str], show: Vec<PathBuf>) -> Job<'static> {
-    Job {
-        command: command.iter().map(|&it| it.to_owned()).collect(),
-        env: BTreeMap::from([("PATH".into(), "/usr/bin:/bin".into())]),
-        stdin: Vec::new(),
-        layers: Vec::new(),
-        driver: None,
-        sealed: None,
-        show,
-        channel: false,
-        collect: Collect::Nothing,
-        session: 1,
-        caps: Caps {
-            wall: Duration::from_secs(10),
-            cpu: Duration::from_secs(5),
-            memory: 256 << 20,
-            processes: 16,
-            output: 1 << 20,
-            disk: 16 << 20,
-        },
-    }
-}
 
 fn plain(command: &[&str]) {
     let status = Command::new(command[0])
@@ -47,15 +22,6 @@ fn plain(command: &[&str]) {
 
 fn confined(sandbox: &Sandbox, job: &Job<'_>) {
     assert!(sandbox.run(job).expect("the sandbox works here").limit.is_none());
-}
-
-/// The interpreter itself, not a version manager's stand-in for it.
-fn python() -> Option<(String, PathBuf)> {
-    let say = "import os, sys; print(os.path.realpath(sys.executable)); print(sys.base_prefix)";
-    let out = Command::new("python3").args(["-I", "-c", say]).output().ok()?;
-    let text = String::from_utf8(out.stdout).ok()?;
-    let (program, folder) = text.trim().split_once('\n')?;
-    Some((program.to_owned(), PathBuf::from(folder)))
 }
 
 fn main() -> ExitCode {
@@ -113,16 +79,17 @@ fn main() -> ExitCode {
     ExitCode::SUCCESS
 }
 
-/// Launches for two seconds, by one thread and by two.
+/// Launches by one thread and by two, in turn.
 #[expect(clippy::print_stdout, reason = "a benchmark's figures are its output")]
 fn parallel(sandbox: &Sandbox, job: &Job<'_>) {
+    const SLICE: Duration = Duration::from_millis(500);
     let count = |threads: usize| {
         let began = Instant::now();
         let done = AtomicUsize::new(0);
         std::thread::scope(|scope| {
             for _ in 0..threads {
                 scope.spawn(|| {
-                    while began.elapsed() < Duration::from_secs(2) {
+                    while began.elapsed() < SLICE {
                         confined(sandbox, job);
                         done.fetch_add(1, Ordering::Relaxed);
                     }
@@ -132,9 +99,12 @@ fn parallel(sandbox: &Sandbox, job: &Job<'_>) {
         done.into_inner()
     };
     count(2);
-    let (one, two) = (count(1), count(2));
+    let rows: Vec<(usize, usize)> = (0..9).map(|_| (count(1), count(2))).collect();
+    let ratio = |row: &(usize, usize)| (row.1 as f64 / row.0 as f64 * 1e6) as u64;
     println!(
-        "launches in 2 s: {one} by one thread, {two} by two, ratio {:.2}",
-        two as f64 / one as f64
+        "launches a second: {} by one thread, {} by two, ratio {:.2}",
+        2 * median(rows.iter().map(|row| row.0).collect()),
+        2 * median(rows.iter().map(|row| row.1).collect()),
+        median(rows.iter().map(ratio).collect()) as f64 / 1e6
     );
 }

@@ -9,7 +9,6 @@ mod call;
 mod canaries;
 mod checker;
 mod checkup;
-mod copies;
 mod driver;
 mod folder;
 mod frame;

@@ -5,7 +5,8 @@
 //! literal, on one line, that is reached whatever happens before it. A test that uses what others
 //! could change is left alone, since running it once more could change what they come to.
 
-use crate::canaries::{Lots, Style};
+use super::lots::Lots;
+use super::style::Style;
 
 /// A copy, and where it belongs.
 #[derive(Debug, PartialEq, Eq)]

@@ -1,51 +1,9 @@
-//! Canaries: tests that are made up for one run, named and worded anew, among the sealed ones.
-//!
-//! Some hold and some fail. Among those that fail are changed copies of sealed tests where they can
-//! be made: what forges results by looking at the code finds the candidate's own function called
-//! there as in any other test.
+//! How tests are written in each language: names, bodies, assertions that fail.
 
-use fairtrial_core::form::unit::Canary;
-use fairtrial_core::tree::{FileTree, RelPath};
-
-use crate::copies::{Change, changed_copy};
-
-/// How many canaries hold, and how many fail.
-const EACH: usize = 2;
+use super::lots::Lots;
 
 /// Words of which names are made where the sealed tests give too few.
 const WORDS: &[&str] = &["keeps", "order", "first", "last", "value", "range", "edge", "total"];
-
-/// A source of lots: SplitMix64, from a seed that nobody knows before the run.
-#[derive(Debug)]
-pub struct Lots(u64);
-
-impl Lots {
-    pub fn new(seed: u64) -> Self {
-        Self(seed)
-    }
-
-    fn next(&mut self) -> u64 {
-        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
-        let mut mixed = self.0;
-        mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-        mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
-        mixed ^ (mixed >> 31)
-    }
-
-    /// A number below `below`, which is above 0.
-    pub fn below(&mut self, below: usize) -> usize {
-        (self.next() % below.max(1) as u64) as usize
-    }
-
-    fn pick<'a, T: ?Sized>(&mut self, from: &[&'a T]) -> &'a T {
-        from[self.below(from.len())]
-    }
-
-    /// A text that cannot be guessed.
-    pub fn mark(&mut self) -> String {
-        format!("{:016x}{:016x}", self.next(), self.next())
-    }
-}
 
 /// Ways of writing tests.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -59,7 +17,7 @@ pub enum Style {
 }
 
 impl Style {
-    fn parse(text: &str) -> Option<Self> {
+    pub fn parse(text: &str) -> Option<Self> {
         Some(match text {
             "python" => Self::Python,
             "python-class" => Self::PythonClass,
@@ -72,71 +30,8 @@ impl Style {
     }
 }
 
-/// How a canary is made.
-enum Made {
-    /// It holds.
-    Holds,
-    /// It fails: a changed copy, or a made-up one where none can be made.
-    Copy(Change),
-    /// It fails by this line.
-    Fails(String),
-}
-
-/// Puts canaries into every test file, and gives what they must come to. A style that is not known
-/// gives none.
-pub fn plant(
-    style: &str,
-    files: &mut FileTree,
-    test_files: &[RelPath],
-    lots: &mut Lots,
-) -> Vec<Canary> {
-    let Some(style) = Style::parse(style) else {
-        return Vec::new();
-    };
-    let mut canaries = Vec::new();
-    for path in test_files {
-        let Some(text) = files.get(path).and_then(|it| String::from_utf8(it.clone()).ok()) else {
-            continue;
-        };
-        let mut text = text;
-        // Each way of asserting that the file uses must be seen to fail.
-        let failing = failing_lines(style, &text, lots);
-        let made: Vec<Made> = (0..2 * EACH)
-            .map(|index| if index % 2 == 0 { Made::Holds } else { Made::Copy(Change::Value) })
-            .chain([Made::Copy(Change::Error)])
-            .chain(failing.into_iter().map(Made::Fails))
-            .collect();
-        let mut names = Vec::new();
-        for made in made {
-            let name = name(style, &text, lots);
-            let copied = match made {
-                Made::Copy(change) => changed_copy(style, change, &text, (&name, &names), lots),
-                _ => None,
-            };
-            let holds = matches!(made, Made::Holds);
-            let body = match (&copied, made) {
-                // Not every file expects an error.
-                (None, Made::Copy(Change::Error)) => continue,
-                (None, Made::Fails(line)) => wrap(style, &name, &line),
-                _ => made_up(style, &name, holds, lots),
-            };
-            let copy_of = copied.map(|copied| {
-                text.insert_str(copied.at, &copied.body);
-                copied.of
-            });
-            if copy_of.is_none() {
-                text = insert(style, &text, &body, lots);
-            }
-            names.push(name.clone());
-            canaries.push(Canary { name, holds, copy_of });
-        }
-        files.insert(path.clone(), text.into_bytes());
-    }
-    canaries
-}
-
 /// A name in the manner of those that are there.
-fn name(style: Style, text: &str, lots: &mut Lots) -> String {
+pub fn name(style: Style, text: &str, lots: &mut Lots) -> String {
     let mut words: Vec<String> = text
         .split(|c: char| !c.is_ascii_alphabetic())
         .filter(|word| {
@@ -168,7 +63,7 @@ fn name(style: Style, text: &str, lots: &mut Lots) -> String {
 
 /// Lines that fail, one for each way of asserting that the file uses. A way that can be patched is so
 /// seen to be whole.
-fn failing_lines(style: Style, text: &str, lots: &mut Lots) -> Vec<String> {
+pub fn failing_lines(style: Style, text: &str, lots: &mut Lots) -> Vec<String> {
     let (a, b) = (lots.below(900) + 100, lots.below(90) + 10);
     let (sum, more) = (a + b, a + b + 1 + lots.below(8));
     let known: Vec<(&str, String)> = match style {
@@ -220,7 +115,7 @@ fn failing_lines(style: Style, text: &str, lots: &mut Lots) -> Vec<String> {
 }
 
 /// A test around a line.
-fn wrap(style: Style, name: &str, line: &str) -> String {
+pub fn wrap(style: Style, name: &str, line: &str) -> String {
     match style {
         Style::Python => format!("def {name}():\n    {line}\n"),
         Style::PythonClass => {
@@ -247,7 +142,7 @@ fn capital(word: &str) -> String {
 }
 
 /// A test of numbers and texts only.
-fn made_up(style: Style, name: &str, holds: bool, lots: &mut Lots) -> String {
+pub fn made_up(style: Style, name: &str, holds: bool, lots: &mut Lots) -> String {
     let (a, b) = (lots.below(900) + 100, lots.below(90) + 10);
     let off = if holds { 0 } else { lots.below(8) + 1 };
     let sum = a + b + off;
@@ -283,41 +178,4 @@ fn made_up(style: Style, name: &str, holds: bool, lots: &mut Lots) -> String {
         }
     };
     wrap(style, name, &line)
-}
-
-/// Puts a test between two others.
-fn insert(style: Style, text: &str, body: &str, lots: &mut Lots) -> String {
-    if style == Style::Java {
-        // Inside of the class, whose last brace ends the file.
-        let Some(end) = text.rfind('}') else { return text.to_owned() };
-        return format!("{}\n{body}{}", &text[..end], &text[end..]);
-    }
-    let opens = |line: &str| match style {
-        Style::Python | Style::PythonClass => {
-            line.starts_with("def test") || line.starts_with("class ")
-        }
-        Style::Node => {
-            line.starts_with("test(") || line.starts_with("it(") || line.starts_with("describe(")
-        }
-        Style::Rust => line.starts_with("#[test]"),
-        Style::Go => line.starts_with("func Test"),
-        Style::Java => false,
-    };
-    let mut places: Vec<usize> = vec![text.len()];
-    let mut at = 0;
-    let mut before = "";
-    for line in text.split_inclusive('\n') {
-        if opens(line)
-            && !before.starts_with('@')
-            && !before.starts_with("#[")
-            && !before.starts_with("//")
-        {
-            places.push(at);
-        }
-        before = line;
-        at += line.len();
-    }
-    let place = *lots.pick(&places.iter().collect::<Vec<_>>());
-    let gap = if text[..place].ends_with('\n') || place == 0 { "" } else { "\n" };
-    format!("{}{gap}\n{body}\n{}", &text[..place], &text[place..])
 }
