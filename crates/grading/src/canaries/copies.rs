@@ -5,7 +5,9 @@
 //! literal, on one line, that is reached whatever happens before it. A test that uses what others
 //! could change is left alone, since running it once more could change what they come to.
 
+use super::literal::{changed_literal, split};
 use super::lots::Lots;
+use super::shared::Shared;
 use super::style::Style;
 
 /// A copy, and where it belongs.
@@ -42,7 +44,7 @@ pub fn changed_copy(
     lots: &mut Lots,
 ) -> Option<Copied> {
     let lines: Vec<&str> = text.split_inclusive('\n').collect();
-    let shared = shared_names(style, &lines);
+    let shared = Shared::of(style, &lines);
     let shares_all = text.contains("setUpClass") || text.contains("setUpModule");
     let (mut copies, mut at, mut class) = (Vec::new(), 0, "");
     for (start, line) in lines.iter().enumerate() {
@@ -60,8 +62,7 @@ pub fn changed_copy(
         }
         let body = body_of(&lines[start + 1..], line);
         let text = body.concat();
-        let unsure = UNSURE.iter().any(|word| text.contains(word))
-            || shared.iter().any(|shared| mentions(&text, shared));
+        let unsure = UNSURE.iter().any(|word| text.contains(word)) || shared.is_used_in(&text);
         let changed = if unsure { Vec::new() } else { changes(style, change, &body, lots) };
         if let Some((index, changed)) = pick(changed, lots) {
             let kept = body[..index].concat();
@@ -244,108 +245,6 @@ fn changed_error(style: Style, line: &str, lots: &mut Lots) -> Option<String> {
     (is_kind && apart && named != other).then(|| format!("{open}{}{close}", args.join(", ")))
 }
 
-/// Splits at commas that stand in no bracket and no quotes. `None` when those do not match.
-fn split(text: &str) -> Option<Vec<&str>> {
-    let (mut parts, mut depth, mut quote, mut begin) = (Vec::new(), 0_i32, None, 0);
-    let mut chars = text.char_indices();
-    while let Some((at, char)) = chars.next() {
-        match (quote, char) {
-            (_, '\\') => drop(chars.next()),
-            (Some(open), char) if char == open => quote = None,
-            (Some(_), _) => {}
-            (None, '"' | '\'' | '`') => quote = Some(char),
-            (None, '(' | '[' | '{') => depth += 1,
-            (None, ')' | ']' | '}') => depth -= 1,
-            (None, '#') => return None,
-            (None, ',') if depth == 0 => {
-                parts.push(text[begin..at].trim());
-                begin = at + 1;
-            }
-            _ => {}
-        }
-        if depth < 0 {
-            return None;
-        }
-    }
-    parts.push(text[begin..].trim());
-    (depth == 0 && quote.is_none()).then_some(parts)
-}
-
-/// Another value, written in the same way. `None` when it is no literal.
-fn changed_literal(text: &str, lots: &mut Lots) -> Option<String> {
-    let text = text.trim();
-    let off = 1 + lots.below(9);
-    if let Ok(number) = text.parse::<i64>() {
-        return Some(number.checked_add(off as i64)?.to_string());
-    }
-    let is_decimal = text.contains('.') && text.bytes().all(|it| b"-.0123456789".contains(&it));
-    if let (true, Ok(number)) = (is_decimal, text.parse::<f64>()) {
-        return Some(format!("{:?}", number + off as f64));
-    }
-    let swapped = [("True", "False"), ("true", "false")];
-    for (a, b) in swapped {
-        match text {
-            _ if text == a => return Some(b.to_owned()),
-            _ if text == b => return Some(a.to_owned()),
-            _ => {}
-        }
-    }
-    let (first, last) = (text.chars().next()?, text.chars().next_back()?);
-    let inner = || text.get(1..text.len() - 1);
-    match (first, last) {
-        ('"', '"') | ('\'', '\'') if text.len() > 1 => {
-            let inner = inner()?;
-            let is_plain = !inner.contains(['\\', '"', '\'']);
-            is_plain.then(|| format!("{first}{inner}{}{last}", "~".repeat(1 + off % 3)))
-        }
-        ('[', ']') => {
-            let parts = split(inner()?)?;
-            if parts == [""] {
-                return Some(format!("[{off}]"));
-            }
-            let at = lots.below(parts.len());
-            let changed = changed_literal(parts[at], lots)?;
-            let mut parts: Vec<String> = parts.into_iter().map(str::to_owned).collect();
-            parts[at] = changed;
-            Some(format!("[{}]", parts.join(", ")))
-        }
-        _ => None,
-    }
-}
-
-/// Names at the top of a file that are bound to something that tests could change.
-fn shared_names<'a>(style: Style, lines: &[&'a str]) -> Vec<&'a str> {
-    let named = |line: &&'a str| -> Option<&'a str> {
-        let bound = match style {
-            Style::Node => {
-                ["const ", "let ", "var "].iter().find_map(|it| line.strip_prefix(it))?
-            }
-            _ => line,
-        };
-        let (name, value) = bound.split_once('=')?;
-        let name = name.trim();
-        let is_name = !name.is_empty()
-            && name.chars().all(|it| it.is_alphanumeric() || it == '_')
-            && !value.starts_with('=');
-        let value = value.trim().trim_end_matches(';');
-        let is_fixed = value.starts_with("require(")
-            || value.contains("=>")
-            || changed_literal(value, &mut Lots::new(0)).is_some();
-        (is_name && !is_fixed).then_some(name)
-    };
-    lines.iter().filter(|line| !line.starts_with([' ', '\t'])).filter_map(named).collect()
-}
-
-/// Whether a text has a name as a word.
-fn mentions(text: &str, name: &str) -> bool {
-    let is_word = |it: char| it.is_alphanumeric() || it == '_';
-    text.match_indices(name).any(|(at, _)| {
-        let before = text[..at].chars().next_back();
-        let after = text[at + name.len()..].chars().next();
-        !before.is_some_and(is_word) && !after.is_some_and(is_word)
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -394,11 +293,20 @@ mod tests {
             "    assert f(3) == x\n",
             "    assert not f(3) == 6\n",
             "    assert ledger.add(3) == 6\n",
+            "    assert store.add(3) == 6\n",
+            "    assert next(NUMBERS) == 6\n",
             "    v = f(\n    3)\n    assert v == 6\n",
         ] {
-            let text = format!("ledger = Ledger()\n\n\ndef test_a():\n{body}");
+            let text = format!(
+                "from a import f, the_store as store\nledger = Ledger()\nNUMBERS: list = []\n\n\ndef test_a():\n{body}"
+            );
             assert_eq!(copy(Style::Python, &text), None, "{body}");
         }
+        let class = "class T(C):\n    seen = []\n\n    def test_a(self):\n        self.seen.append(1)\n        self.assertEqual(f(3), 6)\n";
+        assert_eq!(copy(Style::PythonClass, class), None);
+        let node = "const { store } = require('./a');\ntest('one', () => {\n  assert.equal(store.add(3), 6);\n});\n";
+        assert_eq!(copy(Style::Node, node), None);
+        assert!(copy(Style::Node, &node.replace("store.add", "store")).is_some());
         let text = "def test_a():\n    assert f(3) == 6\n";
         assert_eq!(
             changed_copy(
@@ -410,17 +318,5 @@ mod tests {
             ),
             None
         );
-    }
-
-    #[test]
-    fn literals_are_changed_and_expressions_are_not() {
-        let mut lots = Lots::new(3);
-        for text in ["6", "-2", "2.5", "True", "false", "'ab'", "\"\"", "[]", "[1, [2]]"] {
-            let changed = changed_literal(text, &mut lots).unwrap();
-            assert_ne!(changed, text);
-        }
-        for text in ["x", "f(3)", "1 + 2", "[x]", "'a' + 'b'", "{}", "None", "r'a'", "'a\\'"] {
-            assert_eq!(changed_literal(text, &mut lots), None, "{text}");
-        }
     }
 }

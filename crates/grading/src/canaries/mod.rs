@@ -5,7 +5,9 @@
 //! there as in any other test.
 
 mod copies;
+mod literal;
 mod lots;
+mod shared;
 mod style;
 
 use fairtrial_core::form::unit::Canary;
