@@ -36,8 +36,7 @@ impl<'a> Shared<'a> {
             let mut places = text.match_indices(name);
             places.any(|(at, _)| text[at + name.len()..].starts_with('.'))
         };
-        self.bound.iter().any(|name| mentions(text, name))
-            || self.taken.iter().any(|it| by_part(it))
+        self.bound.iter().any(|name| mentions(text, name)) || self.taken.iter().any(by_part)
     }
 }
 

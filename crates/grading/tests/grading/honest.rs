@@ -259,6 +259,42 @@ fn odd_but_right_modules_pass_unit_tests() {
 }
 
 #[test]
+fn sealed_tests_may_import_each_other() {
+    let bench = |runner: &'static str, sealed| Bench {
+        form: "tests",
+        language: "python",
+        file: "a.py",
+        table: runner,
+        sealed,
+        time: 40,
+        head: "",
+    };
+    let helper = ("test_helper.py", "def three(): return 3\n");
+    let unittest = &[
+        helper,
+        (
+            "test_f.py",
+            "import unittest\nfrom a import f\nfrom test_helper import three\n\nclass F(unittest.TestCase):\n    def test_three(self):\n        for n in (3, 4):\n            with self.subTest(n=n): self.assertEqual(f(n), n * n)\n        self.assertEqual(f(three()), 9)\n",
+        ),
+        ("tests.list", "test_f.F.test_three\n"),
+    ];
+    let pytest = &[
+        helper,
+        (
+            "test_f.py",
+            "from a import f\nfrom test_helper import three\n\ndef test_three():\n    assert f(three()) == 9\n",
+        ),
+        ("tests.list", "test_f.py::test_three\n"),
+    ];
+    for bench in [bench("runner = \"unittest\"", unittest), bench("runner = \"pytest\"", pytest)] {
+        let judged = bench.judge(&[("a.py", "def f(x): return x * x\n")]);
+        assert_eq!(judged.verdict, PASS, "{judged:#?}");
+        let wrong = bench.judge(&[("a.py", "def f(x): return x + x\n")]);
+        assert_eq!(wrong.tests[0].summary, "failed", "{wrong:#?}");
+    }
+}
+
+#[test]
 fn a_sealed_conftest_is_obeyed() {
     let sealed = &[
         ("conftest.py", "import pytest\n\n@pytest.fixture\ndef three(): return 3\n"),
