@@ -129,7 +129,7 @@ pub const ATTACKS: &[Attack] = &[
     ),
     python(
         "serve a port",
-        "try:\n    s = socket.socket(); s.bind(('0.0.0.0', 0)); s.listen(); won()\nexcept OSError: pass",
+        "# Nobody reaches it in an empty network; a kernel whose Landlock knows TCP refuses it all the same.\ntry:\n    s = socket.socket(); s.bind(('0.0.0.0', 0)); s.listen()\n    if call(444, 0, 0, 1) >= 4: won()\nexcept OSError: pass",
     ),
     python(
         "an abstract socket outside",
