@@ -10,6 +10,8 @@ pub fn percent(share: f64) -> String {
 #[must_use]
 pub fn duration(seconds: f64) -> String {
     match seconds {
+        0.0 => "0 ms".to_owned(),
+        s if s < 0.0005 => format!("{:.0} µs", (s * 1e6).max(1.0)),
         s if s < 0.0995 => format!("{:.0} ms", s * 1000.0),
         s if s < 99.5 => format!("{s:.1} s"),
         s if s < 5970.0 => format!("{:.0} min", s / 60.0),
@@ -52,8 +54,8 @@ mod tests {
     fn each_unit_is_written_in_one_way() {
         assert_eq!(percent(0.8667), "86.7 %");
         assert_eq!(
-            [0.0, 0.0421, 0.4, 12.34, 600.0, 7200.0].map(duration),
-            ["0 ms", "42 ms", "0.4 s", "12.3 s", "10 min", "2.0 h"]
+            [0.0, 0.000061, 0.0421, 0.4, 12.34, 600.0, 7200.0].map(duration),
+            ["0 ms", "61 µs", "42 ms", "0.4 s", "12.3 s", "10 min", "2.0 h"]
         );
         assert_eq!(
             [0.0, 0.000012, 0.01234, 1.5].map(money),

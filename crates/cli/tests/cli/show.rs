@@ -20,7 +20,8 @@ fn record(bed: &Bed) {
 fn steady(text: &str) -> String {
     let is_usage = |part: &&str| {
         let number = part.split(' ').next().unwrap_or("").parse::<f64>().is_ok();
-        part.contains("MiB") || number && (part.ends_with(" ms") || part.ends_with(" s"))
+        part.contains("MiB")
+            || number && [" µs", " ms", " s"].iter().any(|unit| part.ends_with(unit))
     };
     let mut out = String::new();
     for line in text.lines() {
