@@ -219,6 +219,8 @@ struct Ready {
     orders: bool,
     listener_comes: bool,
     refusals: bool,
+    /// Nobody is left whom the listener could hear.
+    silence: bool,
 }
 
 impl Watch<'_> {
@@ -241,6 +243,9 @@ impl Watch<'_> {
             }
             if ready.refusals {
                 self.answer();
+            } else if ready.silence {
+                // The kernel says so until the last process is gone for good, and without a pause.
+                self.end_listening();
             }
             let _ = children.read_signal();
             self.reap();
@@ -301,6 +306,7 @@ impl Watch<'_> {
             orders: seen(1, any),
             listener_comes: seen(2, any),
             refusals: seen(3, PollFlags::POLLIN),
+            silence: seen(3, PollFlags::POLLHUP),
         }
     }
 
@@ -356,11 +362,25 @@ impl Watch<'_> {
         }
     }
 
+    /// Takes over what the listener counted.
+    fn note_counts(&mut self) {
+        let counts = self.listener.as_mut().map(Listener::take_counts).unwrap_or_default();
+        for (name, count) in counts {
+            *self.lap.denied.entry(name).or_default() += count;
+        }
+    }
+
+    fn end_listening(&mut self) {
+        self.note_counts();
+        self.listener = None;
+    }
+
     /// What the lap that ends here came to.
     fn end_lap(&mut self) -> Lap {
         let now = self.cpu();
         let before = std::mem::replace(&mut self.lap_cpu, now);
-        let denied = self.listener.as_mut().map(Listener::take_counts).unwrap_or_default();
+        self.note_counts();
+        let denied = std::mem::take(&mut self.lap.denied);
         for (name, count) in &denied {
             *self.denied.entry(name.clone()).or_default() += count;
         }
