@@ -28,6 +28,11 @@ pub enum JudgeError {
 }
 
 impl JudgeError {
+    /// Whether a run ended without a word of its warden.
+    pub fn is_lost_warden(&self) -> bool {
+        matches!(self, Self::Sandbox(SandboxError::NoReport))
+    }
+
     /// What is wrong, where it is the answer that is to blame: it was built, but into something that
     /// is no program.
     pub fn of_the_answer(&self) -> Option<String> {

@@ -99,8 +99,14 @@ impl Judge {
             }
         };
         let checker = checker.as_ref();
+        let by_form = || by_form(&bench, checker, &self.builds, &files, examples);
         let judge = || {
-            by_form(&bench, checker, &self.builds, &files, examples).unwrap_or_else(|error| {
+            // A warden that was lost is no verdict, and no reason to spoil a trial at once.
+            let judged = match by_form() {
+                Err(error) if error.is_lost_warden() => by_form(),
+                judged => judged,
+            };
+            judged.unwrap_or_else(|error| {
                 if let Some(message) = error.of_the_answer() {
                     return nothing_run(task, FailReason::DidNotBuild, Some(message));
                 }

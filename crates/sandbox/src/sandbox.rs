@@ -82,12 +82,16 @@ impl Sandbox {
         self.why_not_full.as_deref()
     }
 
-    /// Runs a program to its end.
+    /// Runs a program to its end. A run whose warden was lost, which a machine short of memory can
+    /// bring about, is held once more.
     ///
     /// # Errors
     /// When the sandbox cannot be set up, or the program not be started.
     pub fn run(&self, job: &Job<'_>) -> Result<Outcome, SandboxError> {
-        self.start(job)?.finish()
+        match self.start(job)?.finish() {
+            Err(SandboxError::NoReport) => self.start(job)?.finish(),
+            held => held,
+        }
     }
 
     /// Starts a program.
