@@ -75,7 +75,7 @@ def decode(it):
 
             return base64.b64decode(inner)
         if key == "$int":
-            return number(inner)
+            return unlimited(int, inner)
         if key == "$float":
             return float(inner)
         if key == "$undefined":
@@ -83,25 +83,14 @@ def decode(it):
     return {k: decode(v) for k, v in it.items()}
 
 
-def digits(it):
-    """A whole number of any length in decimal digits; what the candidate set for its own stays."""
-    if it.bit_length() < 2000 or not hasattr(sys, "get_int_max_str_digits"):
-        return str(it)
+def unlimited(convert, it):
+    """Turns a long whole number into digits or back; the limit that the candidate set stays."""
+    if not hasattr(sys, "get_int_max_str_digits"):
+        return convert(it)
     limit = sys.get_int_max_str_digits()
     sys.set_int_max_str_digits(0)
     try:
-        return str(it)
-    finally:
-        sys.set_int_max_str_digits(limit)
-
-
-def number(text):
-    if len(text) < 600 or not hasattr(sys, "get_int_max_str_digits"):
-        return int(text)
-    limit = sys.get_int_max_str_digits()
-    sys.set_int_max_str_digits(0)
-    try:
-        return int(text)
+        return convert(it)
     finally:
         sys.set_int_max_str_digits(limit)
 
@@ -115,7 +104,7 @@ def encode(it, depth=0):
         return bool(it)
     if isinstance(it, int):
         it = int.__index__(it)
-        return it if -EXACT < it < EXACT else {"$int": digits(it)}
+        return it if -EXACT < it < EXACT else {"$int": unlimited(str, it)}
     if isinstance(it, float):
         it = float.__float__(it)
         if it != it:

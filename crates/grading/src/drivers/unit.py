@@ -38,7 +38,8 @@ def read_line():
 
 ORDER = json.loads(read_line())
 # By real path: the files themselves are blank, so that what is expected cannot be read from them.
-SOURCES = {os.path.realpath(os.path.join(WORK, name)): text for name, text in ORDER["files"].items()}
+FILES = list(ORDER["files"])
+SOURCES = {os.path.realpath(os.path.join(WORK, name)): ORDER["files"].pop(name) for name in FILES}
 
 
 def make_sender():
@@ -297,16 +298,35 @@ def tree_of(path, with_names):
     return ast.fix_missing_locations(tree)
 
 
-def compiled(path, rewrite=lambda tree: None):
+def compiled(path, rewrite):
     """The code of a sealed file. Names cannot be given in every place where comparisons can."""
     for with_names in (True, False):
         tree = tree_of(path, with_names)
-        rewrite(tree)
+        rewrite(tree, SOURCES[path].encode(), path)
         try:
             return filled(compile(tree, path, "exec", dont_inherit=True))
         except SyntaxError:
             if not with_names:
                 raise
+
+
+def take(rewrite=lambda tree, source, path: None):
+    """The code of every sealed file, or what is wrong with it. No text of theirs is kept, where the
+    answer's code could find it."""
+    codes = {}
+    for path in SOURCES:
+        try:
+            codes[path] = compiled(path, rewrite)
+        except SyntaxError as error:
+            codes[path] = error
+    SOURCES.clear()
+    return codes
+
+
+def code_of(codes, path):
+    if isinstance(codes[path], SyntaxError):
+        raise codes[path]
+    return codes[path]
 
 
 def with_pytest():
@@ -318,15 +338,11 @@ def with_pytest():
 
     APPROX.extend(it for name, it in vars(python_api).items() if name.startswith("Approx"))
 
-    first = rewrite._rewrite_test
+    first, codes = rewrite._rewrite_test, take(rewrite.rewrite_asserts)
 
     def rewrite_test(path, config):
         place = os.path.realpath(str(path))
-        if place not in SOURCES:
-            return first(path, config)
-        source = SOURCES[place].encode()
-        code = compiled(place, lambda tree: rewrite.rewrite_asserts(tree, source, place, config))
-        return os.stat(place), code
+        return (os.stat(place), code_of(codes, place)) if place in codes else first(path, config)
 
     rewrite._rewrite_test = rewrite_test
 
@@ -350,7 +366,7 @@ def with_pytest():
                 send(broken=f"{report.nodeid}: {report.longrepr}"[:4000])
 
     arguments = ["-q", "-c", os.devnull, "--rootdir", WORK, "-p", "no:cacheprovider"]
-    arguments += ["-p", "no:faulthandler", "--import-mode=importlib", *ORDER["files"]]
+    arguments += ["-p", "no:faulthandler", "--import-mode=importlib", *FILES]
     sys.path.insert(0, WORK)
     return int(pytest.main(arguments, plugins=[Reporter()]))
 
@@ -394,8 +410,9 @@ def with_unittest():
             self.told(test, "failed", "it holds, but must not")
 
     # The files are blank: whoever imports one of them by its name gets what was sent.
-    names = {os.path.splitext(name)[0].replace("/", "."): name for name in ORDER["files"]}
+    names = {os.path.splitext(name)[0].replace("/", "."): name for name in FILES}
     path_of = {name: os.path.realpath(os.path.join(WORK, file)) for name, file in names.items()}
+    codes = take()
 
     class Sealed:
         def find_spec(self, name, path=None, target=None):
@@ -406,7 +423,7 @@ def with_unittest():
 
         def exec_module(self, module):
             module.__file__ = path_of[module.__name__]
-            exec(compiled(module.__file__), module.__dict__)
+            exec(code_of(codes, module.__file__), module.__dict__)
 
     sys.meta_path.insert(0, Sealed())
     sys.path.insert(0, WORK)
@@ -423,12 +440,16 @@ def with_unittest():
     return 0 if result.wasSuccessful() and not broken else 1
 
 
-mark = ORDER["mark"]
+def make_end(mark):
+    return lambda: send(done=mark)
+
+
+end = make_end(ORDER.pop("mark"))
 status = with_pytest() if ORDER["runner"] == "pytest" else with_unittest()
 for stream in (sys.stdout, sys.stderr):
     try:
         stream.flush()
     except BaseException:
         pass
-send(done=mark)
+end()
 leave(status)

@@ -356,6 +356,17 @@ fn no_answer_makes_its_trial_void() {
     }
 }
 
+#[test]
+fn no_text_of_the_sealed_tests_is_left_where_an_answer_looks() {
+    let look = "import glob, sys\nfound = [open(it).read() for it in glob.glob('/work/test_*.py')]\n\
+        def look(it, depth=0):\n    if isinstance(it, str): found.append(it)\n    elif isinstance(it, dict) and depth < 4: [look(v, depth + 1) for v in it.values()]\n    elif isinstance(it, (list, tuple)) and depth < 4: [look(v, depth + 1) for v in it]\n\
+        look(dict(vars(sys.modules['__main__'])))\nassert not any('from toll import' in it for it in found)\n";
+    for runner in [&PYTEST, &UNITTEST] {
+        let judged = runner.judge(&format!("{look}{}", PYTEST.right));
+        assert_eq!(judged.verdict, crate::bed::PASS, "{}: {judged:#?}", runner.name);
+    }
+}
+
 /// Sealed tests of a list, which can hide what lies in it.
 const LISTS: &[(&str, &str)] = &[
     ("test_list.py", "from a import f\n\n\ndef test_list():\n    assert f() == [[1], {'a': 2}]\n"),
