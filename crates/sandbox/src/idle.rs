@@ -5,6 +5,7 @@ use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
 use nix::sys::socket::{AddressFamily, SockFlag, SockType, socketpair};
 
@@ -12,6 +13,9 @@ use crate::inner::STAGE;
 use crate::job::SandboxError;
 use crate::tier::{Layer, Tier};
 use crate::wire::{self, Opened, Opening, Spec};
+
+/// How long a keeper is waited for that was told to end: it has patience with its warden, too.
+const PATIENCE: Duration = Duration::from_secs(15);
 
 /// A process that runs are forked from.
 #[derive(Debug)]
@@ -65,6 +69,8 @@ impl Keeper {
             .arg0(STAGE)
             .env_clear()
             .current_dir("/")
+            // What a person types at the terminal, such as Ctrl-C, is for the tool.
+            .process_group(0)
             .stdin(Stdio::from(theirs))
             .stdout(Stdio::null())
             .stderr(Stdio::null())
@@ -96,16 +102,21 @@ impl Keeper {
         self.socket.as_ref().map(OwnedFd::as_fd).ok_or(SandboxError::NoReport)
     }
 
-    /// Ends it at once, and with it, by the kernel, what it runs.
-    pub(crate) fn kill(mut self) {
-        let _ = self.child.kill();
-    }
 }
 
 impl Drop for Keeper {
     fn drop(&mut self) {
+        // That tells it to end, and it ends what it runs.
         self.socket = None;
-        let _ = self.child.wait();
+        let asked = Instant::now();
+        while let Ok(None) = self.child.try_wait() {
+            if asked.elapsed() > PATIENCE {
+                let _ = self.child.kill();
+                let _ = self.child.wait();
+                return;
+            }
+            std::thread::sleep(Duration::from_millis(1));
+        }
     }
 }
 

@@ -91,6 +91,8 @@ pub enum LimitHit {
     Cpu,
     /// [`Caps::memory`].
     Memory,
+    /// [`Caps::processes`]: where the kernel does not refuse what is more.
+    Processes,
     /// [`Caps::output`].
     Output,
     /// [`Caps::disk`]: where no file system of that size holds it, or its own files did not fit.
@@ -217,9 +219,18 @@ pub enum SandboxError {
         /// What the kernel said.
         why: String,
     },
-    /// The stage ended without a report.
+    /// The stage ended without a report, before the program was started.
     #[error("the sandbox's own process ended without a report")]
     NoReport,
+    /// The stage was lost while the program ran.
+    #[error("the sandbox's own process was lost while the program ran")]
+    Lost,
+    /// What the program left could not be taken out.
+    #[error("failed to take out the files that the program left: {0}")]
+    Collect(String),
+    /// Files could not be laid out for the program.
+    #[error("failed to lay out files for the program: {0}")]
+    Lay(String),
     /// A pipe or a socket to the stage failed.
     #[error("failed to talk to the sandbox's own process")]
     Talk(#[source] std::io::Error),

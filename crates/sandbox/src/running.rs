@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use nix::fcntl::{FcntlArg, OFlag, fcntl};
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
-use nix::sys::socket::SockType;
+use nix::sys::socket::{Shutdown, SockType, shutdown};
 use nix::unistd::pipe2;
 
 use crate::archive::Archive;
@@ -67,6 +67,10 @@ pub struct Running<'s> {
     laps: Vec<Lap>,
     begun: usize,
     deadline: Instant,
+    /// How long after an order the program must be over.
+    patience: Duration,
+    /// Whether the program was let go.
+    started: bool,
     report: Option<Report>,
 }
 
@@ -126,6 +130,8 @@ pub(crate) fn start<'s>(
         laps: Vec::new(),
         begun: 0,
         deadline: Instant::now() + job.caps.wall + GRACE,
+        patience: job.caps.wall + GRACE,
+        started: false,
         report: None,
     })
 }
@@ -146,7 +152,7 @@ impl Running<'_> {
         // A stage that is gone is noticed below, as the end of the channel.
         let Allowed { wall, cpu } = allowed;
         self.begin_lap(wall, cpu);
-        self.deadline = Instant::now() + wall + GRACE;
+        self.wait_for(wall + GRACE);
         for stream in [&mut self.stdout, &mut self.stderr] {
             stream.drain(self.output_cap);
             self.earlier_out += std::mem::take(&mut stream.captured).total;
@@ -192,7 +198,7 @@ impl Running<'_> {
     pub fn laps(&mut self) -> Result<Vec<Lap>, SandboxError> {
         let short = Duration::from_secs(1);
         self.begin_lap(short, short);
-        self.deadline = Instant::now() + GRACE;
+        self.wait_for(GRACE);
         while self.report.is_none() && self.laps.len() < self.begun {
             self.pump(&mut Vec::new())?;
         }
@@ -249,9 +255,21 @@ impl Running<'_> {
         match self.report.take() {
             Some(Report::Ended(ended)) => Ok(self.outcome(ended)),
             Some(Report::SetUpFailed(why)) => Err(SandboxError::SetUp(why)),
+            Some(Report::LayFailed(why)) => Err(SandboxError::Lay(why)),
             Some(Report::ExecFailed { program, why }) => Err(SandboxError::Exec { program, why }),
-            Some(Report::Lap(_)) | None => Err(SandboxError::NoReport),
+            Some(Report::CollectFailed(why)) => Err(SandboxError::Collect(why)),
+            Some(Report::Started | Report::Unserved | Report::Lap(_)) | None => Err(self.lost()),
         }
+    }
+
+    fn wait_for(&mut self, patience: Duration) {
+        self.patience = patience;
+        self.deadline = Instant::now() + patience;
+    }
+
+    /// The warden is gone, or does not do its part.
+    fn lost(&self) -> SandboxError {
+        if self.started { SandboxError::Lost } else { SandboxError::NoReport }
     }
 
     fn outcome(&mut self, ended: Ended) -> Outcome {
@@ -278,11 +296,11 @@ impl Running<'_> {
     fn pump(&mut self, unsent: &mut Vec<u8>) -> Result<(), SandboxError> {
         let left = self.deadline.saturating_duration_since(Instant::now());
         if left.is_zero() {
-            // The warden did not keep the time: end the keeper, and with it the namespace.
-            if let Some(keeper) = self.keeper.take() {
-                keeper.kill();
-            }
-            return Err(SandboxError::NoReport);
+            // The warden did not keep the time: the keeper is told to end, and sees to it that the
+            // warden does.
+            let _ = shutdown(self.control.as_raw_fd(), Shutdown::Both);
+            self.keeper = None;
+            return Err(self.lost());
         }
         let ready = self.poll(left, !unsent.is_empty()).map_err(SandboxError::Talk)?;
         if ready.stdin {
@@ -306,13 +324,15 @@ impl Running<'_> {
         }
         if ready.control {
             match wire::receive::<Report>(self.control.as_fd()).map_err(SandboxError::Talk)? {
+                Some((Report::Started, _)) => self.started = true,
+                Some((Report::Unserved, _)) => self.wait_for(self.patience),
                 Some((Report::Lap(lap), _)) => self.laps.push(lap),
                 Some((report, _)) => {
                     self.report = Some(report);
                     // What the program sent before it ended is there by now.
                     self.drain_channel();
                 }
-                None => return Err(SandboxError::NoReport),
+                None => return Err(self.lost()),
             }
         }
         Ok(())

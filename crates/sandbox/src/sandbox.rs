@@ -82,16 +82,12 @@ impl Sandbox {
         self.why_not_full.as_deref()
     }
 
-    /// Runs a program to its end. A run whose warden was lost, which a machine short of memory can
-    /// bring about, is held once more.
+    /// Runs a program to its end.
     ///
     /// # Errors
     /// When the sandbox cannot be set up, or the program not be started.
     pub fn run(&self, job: &Job<'_>) -> Result<Outcome, SandboxError> {
-        match self.start(job)?.finish() {
-            Err(SandboxError::NoReport) => self.start(job)?.finish(),
-            held => held,
-        }
+        self.start(job)?.finish()
     }
 
     /// Starts a program.

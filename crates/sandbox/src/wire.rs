@@ -69,14 +69,22 @@ pub enum Order {
 /// What the warden says when it is over.
 #[derive(Debug, Serialize, Deserialize)]
 pub enum Report {
+    /// The program is let go: what happens from here on may be its doing.
+    Started,
+    /// The program is kept from running by others, and has more time for that.
+    Unserved,
     /// A lap is over, and the next begins.
     Lap(Lap),
     /// The program ran.
     Ended(Ended),
     /// A layer could not be made.
     SetUpFailed(String),
+    /// Files of the job could not be laid out.
+    LayFailed(String),
     /// The program could not be started.
     ExecFailed { program: String, why: String },
+    /// The program ran, and what it left could not be packed.
+    CollectFailed(String),
 }
 
 /// What a run came to, as the warden saw it.

@@ -10,6 +10,10 @@ use nix::unistd::{Pid, SysconfVar, getpid, sysconf};
 
 use super::house::House;
 use super::identity::{Identity, end_all_of};
+use super::wait::{self, Waited};
+
+/// How long those that were ended are given to be gone.
+const BETWEEN_KILLS: Duration = Duration::from_micros(200);
 
 /// How the processes of a run are told from others.
 #[derive(Debug, Clone, Copy)]
@@ -31,6 +35,8 @@ pub struct Look {
     pub memory: u64,
     /// Processes and threads.
     pub processes: u32,
+    /// Whether one of them has a processor, or wants one.
+    pub wants_cpu: bool,
 }
 
 /// Looks at processes.
@@ -45,10 +51,21 @@ pub struct Census {
 
 /// What one process uses.
 struct Stat {
+    wants_cpu: bool,
     parent: i32,
     cpu: Duration,
     threads: u32,
     resident: u64,
+}
+
+/// Whether any thread of a process has a processor or wants one. The process itself is told of by its
+/// first thread alone.
+fn wants_cpu_in_a_thread(pid: i32) -> bool {
+    let threads = fs::read_dir(format!("/proc/{pid}/task")).into_iter().flatten().flatten();
+    let mut states = threads.filter_map(|it| fs::read(it.path().join("stat")).ok());
+    states.any(|text| {
+        String::from_utf8_lossy(&text).rsplit_once(')').is_some_and(|it| it.1.starts_with(" R"))
+    })
 }
 
 /// Every process that `/proc` shows.
@@ -86,6 +103,7 @@ impl Census {
             look.cpu += stat.cpu;
             look.memory += stat.resident;
             look.processes += stat.threads;
+            look.wants_cpu |= stat.wants_cpu || (stat.threads > 1 && wants_cpu_in_a_thread(pid));
         }
         // Pages that processes share were counted for each of them: only then is the exact and
         // slower figure asked for.
@@ -123,6 +141,22 @@ impl Census {
             }
             Members::User(identity) => end_all_of(identity),
             Members::Descendants => self.end_descendants(),
+        }
+    }
+
+    /// Ends every process of the run and waits until the last is gone. Every orphan has become a child
+    /// of this process, so without children there is nobody left.
+    pub fn end_all_children(&self) {
+        loop {
+            match wait::ended_child() {
+                // Asked again and again: one that was just being born may have been missed.
+                Waited::Alive => {
+                    self.end_all();
+                    std::thread::sleep(BETWEEN_KILLS);
+                }
+                Waited::Ended(..) => {}
+                Waited::NoChild => return,
+            }
         }
     }
 
@@ -189,6 +223,7 @@ impl Census {
         let field = |number: usize| fields.get(number - 3)?.parse::<u64>().ok();
         let ticks = field(14)? + field(15)? + field(16)? + field(17)?;
         Some(Stat {
+            wants_cpu: fields.first() == Some(&"R"),
             parent: i32::try_from(field(4)?).ok()?,
             cpu: Duration::from_millis(ticks * 1000 / self.tick),
             threads: u32::try_from(field(20)?).ok()?,

@@ -32,17 +32,22 @@ fn pack(full: &Path, name: &str, into: &mut Archive, left: &mut u64) -> Result<(
     let Ok(meta) = fs::symlink_metadata(full) else {
         return Ok(());
     };
-    if !meta.is_file() || meta.len() > *left {
+    // Names take room, too: there can be many, and they are the program's.
+    let size = meta.len() + name.len() as u64 + ENTRY;
+    if !meta.is_file() || size > *left {
         return Ok(());
     }
     // A file without a mode that lets its owner read is read by nobody.
     let Ok(mut file) = fs::File::open(full) else {
         return Ok(());
     };
-    *left -= meta.len();
+    *left -= size;
     let executable = meta.permissions().mode() & 0o100 != 0;
     into.write_file(name, executable, &mut file, meta.len()).map_err(|error| error.to_string())
 }
+
+/// What a file takes in an archive besides its name and its bytes, at most.
+const ENTRY: u64 = 64;
 
 /// Deepest folder that is packed.
 const DEPTH_MAX: usize = 32;

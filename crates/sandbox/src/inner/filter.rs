@@ -69,6 +69,8 @@ const REFUSED: &[(libc::c_long, &str)] = &[
     (libc::SYS_io_uring_enter, "io_uring_enter"),
     (libc::SYS_io_uring_register, "io_uring_register"),
     (libc::SYS_fanotify_init, "fanotify_init"),
+    // How many of these there are is counted for the whole machine.
+    (libc::SYS_io_setup, "io_setup"),
     (libc::SYS_lookup_dcookie, "lookup_dcookie"),
     (libc::SYS_nfsservctl, "nfsservctl"),
     // The machine.
@@ -198,30 +200,17 @@ pub struct Rules {
     owner: bool,
     /// Whether the warden answers for the kernel.
     listened: bool,
-    /// Whether the warden is asked for each process and thread, too. A kernel that refuses one for
-    /// a resource limit has made half of it by then, and a program that tries without end keeps
-    /// the whole machine busy; the warden refuses at no cost. A control group does as well.
-    births: bool,
     /// Memory that is in no process is not counted, so there is to be none.
     uncounted: bool,
 }
 
-/// Calls that make processes and threads.
-#[cfg(target_arch = "x86_64")]
-pub const BIRTHS: &[libc::c_long] = &[libc::SYS_clone, libc::SYS_fork, libc::SYS_vfork];
-#[cfg(not(target_arch = "x86_64"))]
-pub const BIRTHS: &[libc::c_long] = &[libc::SYS_clone];
-
 impl Rules {
     /// What a tier asks of the filter.
     pub fn of(tier: Tier, identity: Identity, has_group: bool) -> Self {
-        // To let a call go on takes Linux 5.5, and Landlock is younger than that.
-        let can_go_on = can_listen() && super::fence::version() > 0;
         Self {
             sockets: tier == Tier::Full,
             owner: tier == Tier::Plain && !identity.root,
             listened: can_listen(),
-            births: can_go_on && !has_group,
             uncounted: !has_group,
         }
     }
@@ -243,6 +232,10 @@ pub fn name_of(number: libc::c_long) -> Option<&'static str> {
     let mut all = REFUSED.iter().chain(REFUSED_TO_OWNER).chain(REFUSED_UNCOUNTED);
     all.find(|it| it.0 == number).map(|it| it.1)
 }
+
+/// `SECCOMP_FILTER_FLAG_WAIT_KILLABLE_RECV` (Linux 5.19): whoever asks waits for the answer, whatever
+/// signals come in between.
+const WAIT_FOR_ANSWER: libc::c_ulong = 1 << 5;
 
 /// Whether the kernel knows an action of filters.
 fn knows(action: u32) -> bool {
@@ -291,17 +284,27 @@ pub fn install(rules: Rules) -> io::Result<Option<OwnedFd>> {
     let program = program(rules);
     let handed =
         libc::sock_fprog { len: program.len() as u16, filter: program.as_ptr().cast_mut() };
-    let flags = if rules.listened { libc::SECCOMP_FILTER_FLAG_NEW_LISTENER } else { 0 };
-    // SAFETY: `handed` describes `program`, which outlives the call; the kernel copies and checks it.
-    let done = unsafe {
-        libc::syscall(libc::SYS_seccomp, libc::SECCOMP_SET_MODE_FILTER, flags, &raw const handed)
+    let put = |flags: libc::c_ulong| {
+        // SAFETY: `handed` describes `program`, which outlives the call; the kernel copies and
+        // checks it.
+        unsafe {
+            libc::syscall(libc::SYS_seccomp, libc::SECCOMP_SET_MODE_FILTER, flags, &raw const handed)
+        }
+    };
+    let listened = libc::SECCOMP_FILTER_FLAG_NEW_LISTENER;
+    let done = match rules.listened {
+        true => match put(listened | WAIT_FOR_ANSWER) {
+            fd if fd >= 0 => fd,
+            _ => put(listened),
+        },
+        false => put(0),
     };
     match done {
         0 if !rules.listened => Ok(None),
         // SAFETY: the kernel has just made this descriptor for us alone.
         fd if fd >= 0 => Ok(Some(unsafe { OwnedFd::from_raw_fd(fd as i32) })),
         // A filter that is listened to may stand above this one already: one is all there may be.
-        _ if rules.listened => install(Rules { listened: false, births: false, ..rules }),
+        _ if rules.listened => install(Rules { listened: false, ..rules }),
         _ => Err(io::Error::last_os_error()),
     }
 }
@@ -326,7 +329,6 @@ fn program(rules: Rules) -> Vec<Instruction> {
 
 /// Calls that are refused by an argument. Each piece ends with the number loaded again, or returns.
 fn by_argument(rules: Rules, out: &mut Vec<Instruction>) {
-    let birth = if rules.births { libc::SECCOMP_RET_USER_NOTIF } else { libc::SECCOMP_RET_ALLOW };
     // A library that finds no `clone3` uses `clone`, whose flags can be looked at.
     only(out, libc::SYS_clone3, &[refuse(libc::ENOSYS)]);
     only(
@@ -336,14 +338,9 @@ fn by_argument(rules: Rules, out: &mut Vec<Instruction>) {
             step(LOAD, FIRST_ARGUMENT_AT),
             jump(ANY_BIT, NAMESPACE_FLAGS, 0, 1),
             refuse(libc::EPERM),
-            step(RETURN, birth),
+            step(RETURN, libc::SECCOMP_RET_ALLOW),
         ],
     );
-    if rules.births {
-        for &call in BIRTHS.iter().filter(|&&call| call != libc::SYS_clone) {
-            only(out, call, &[step(RETURN, birth)]);
-        }
-    }
     // How other processes are treated, the warden among them: 0 is the caller itself.
     for call in OF_PROCESSES {
         let of_others = [
@@ -426,7 +423,7 @@ mod tests {
     }
 
     const FULL: Rules =
-        Rules { sockets: true, owner: false, listened: false, births: false, uncounted: false };
+        Rules { sockets: true, owner: false, listened: false, uncounted: false };
 
     fn says_by(rules: Rules, arch: u32, number: u32, args: [u32; 2]) -> u32 {
         let program = program(rules);
@@ -511,7 +508,7 @@ mod tests {
     #[test]
     fn without_namespaces_there_are_no_sockets_and_no_changed_modes() {
         let plain =
-            Rules { sockets: false, owner: true, listened: true, births: true, uncounted: true };
+            Rules { sockets: false, owner: true, listened: true, uncounted: true };
         let call = |number: libc::c_long, first| says_by(plain, ARCH, number as u32, [first, 1]);
         for family in [1, 2, 10, 16] {
             assert_eq!(call(libc::SYS_socket, family), error(libc::EAFNOSUPPORT));
@@ -524,9 +521,6 @@ mod tests {
             assert!(name_of(number).is_some());
         }
         assert_eq!(call(libc::SYS_openat, 0), ALLOW);
-        for &number in BIRTHS {
-            assert_eq!(call(number, 17), told);
-        }
         assert_eq!(call(libc::SYS_clone, 0x1000_0000), error(libc::EPERM));
     }
 

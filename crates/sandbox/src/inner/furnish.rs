@@ -38,6 +38,8 @@ pub struct Places {
 pub enum Unfurnished {
     /// The run's files do not fit into the space that it may use.
     Full,
+    /// The job's files cannot be laid out: an odd name, a place where something else stands.
+    NotLaid(String),
     /// The kernel refused.
     Failed(String),
 }
@@ -53,7 +55,7 @@ pub fn furnish(house: &House, spec: &Spec, handed: &Handed) -> Result<Places, Un
     let places = match &house.scratch {
         None => mount_own(house, spec)?,
         Some(scratch) => {
-            scratch.fresh()?;
+            scratch.fresh(house.identity)?;
             Places { work: scratch.work(), driver: scratch.driver() }
         }
     };
@@ -72,10 +74,16 @@ pub fn furnish(house: &House, spec: &Spec, handed: &Handed) -> Result<Places, Un
         }
         other => other,
     };
-    for layer in handed.layers.iter().chain(&handed.sealed) {
-        unpack(layer, &places.work, owner).map_err(full)?;
+    for layer in &handed.layers {
+        unpack(layer, &places.work, owner).map_err(full).map_err(|unfurnished| {
+            match unfurnished {
+                Unfurnished::Failed(why) if house.scratch.is_none() => Unfurnished::NotLaid(why),
+                other => other,
+            }
+        })?;
     }
     if let Some(sealed) = &handed.sealed {
+        unpack(sealed, &places.work, owner).map_err(full)?;
         seal(house, sealed, &places.work)?;
     }
     Ok(places)

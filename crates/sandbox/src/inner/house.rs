@@ -13,6 +13,8 @@ use crate::tier::Tier;
 pub struct House {
     pub tier: Tier,
     pub identity: Identity,
+    /// Whether the kernel counts what a user has in each user namespace.
+    pub counts_in_namespaces: bool,
     /// Folders of the machine that programs may read besides the system's own.
     pub show: Vec<PathBuf>,
     /// Folders that each run shows again.
@@ -26,6 +28,12 @@ pub struct House {
 }
 
 impl House {
+    /// Whether the kernel counts the processes of a run, its waiting signals and the like, for the run
+    /// alone: its user is the run's, or the kernel counts in each user namespace (Linux 5.14).
+    pub fn counts_alone(&self) -> bool {
+        self.identity.root || (self.tier == Tier::Full && self.counts_in_namespaces)
+    }
+
     /// Takes back what lies outside of this process.
     pub fn close(self) {
         if let Some(scratch) = self.scratch {

@@ -11,10 +11,19 @@ use std::fs;
 use nix::sched::{CloneFlags, unshare};
 use nix::unistd::{Gid, Uid, getegid, geteuid, getpid, setgroups, setresgid, setresuid};
 
+use super::wait;
 use crate::tier::{Layer, State, Tier};
 
-/// The user and group that a sandbox started by root runs as. Nothing on a machine belongs to it.
-const NOBODYS_ID: u32 = 2_046_820_352;
+/// The first user and group that a sandbox started by root runs as. Nothing on a machine belongs to
+/// these.
+const FIRST_ID: u32 = 0x7a00_0000;
+
+/// How many users a keeper has, for runs that follow each other: what the kernel still counts for
+/// the last run is not counted for the next.
+const IDS_OF_KEEPER: u32 = 16;
+
+/// Numbers of processes are below this (proc_sys_kernel(5), `pid_max`), so keepers never share.
+const PID_LIMIT: u32 = 1 << 22;
 
 /// The user and group that a program finds itself to be.
 pub const INSIDE_ID: u32 = 1000;
@@ -22,7 +31,8 @@ pub const INSIDE_ID: u32 = 1000;
 /// Who a program is to become.
 #[derive(Debug, Clone, Copy)]
 pub struct Identity {
-    /// The user and group in the keeper's user namespace.
+    /// The user and group in the keeper's user namespace. Where the stage was started by root, it
+    /// is the run's alone: much of what the kernel counts, it counts for each user.
     pub id: u32,
     /// Whether they have to be changed to: the stage was started by root of the whole machine.
     pub root: bool,
@@ -46,13 +56,19 @@ pub fn die_with_parent() {
     unsafe { libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL, 0, 0, 0) };
 }
 
+/// Makes orphans among the descendants of this process its children.
+pub fn adopt_orphans() {
+    // SAFETY: a plain call with plain numbers.
+    unsafe { libc::prctl(libc::PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) };
+}
+
 /// Makes the keeper's namespaces.
 pub fn enter_namespaces() -> Result<Identity, String> {
     if is_machine_root() {
         unshare(KEEPER_NAMESPACES).map_err(|error| {
             format!("namespaces: {error}; root in a container may lack CAP_SYS_ADMIN")
         })?;
-        return Ok(Identity { id: NOBODYS_ID, root: true, own_users: false });
+        return Ok(Identity::of_root());
     }
     let (uid, gid) = (geteuid(), getegid());
     unshare(CloneFlags::CLONE_NEWUSER | KEEPER_NAMESPACES).map_err(|error| {
@@ -63,28 +79,47 @@ pub fn enter_namespaces() -> Result<Identity, String> {
         )
     })?;
     map_ids(uid.as_raw(), gid.as_raw())?;
+    hold_shared_counts();
     Ok(Identity { id: INSIDE_ID, root: false, own_users: true })
+}
+
+impl Identity {
+    /// The first of the users that a keeper of root's has.
+    fn of_root() -> Self {
+        let keeper = getpid().as_raw().unsigned_abs() % PID_LIMIT;
+        Self { id: FIRST_ID + keeper * IDS_OF_KEEPER, root: true, own_users: false }
+    }
+
+    /// Who the next run is, after this one.
+    #[must_use]
+    pub fn next(self) -> Self {
+        if !self.root {
+            return self;
+        }
+        let (block, place) = (self.id / IDS_OF_KEEPER, self.id % IDS_OF_KEEPER);
+        Self { id: block * IDS_OF_KEEPER + (place + 1) % IDS_OF_KEEPER, ..self }
+    }
 }
 
 /// Who programs are where there are no namespaces: for root a user that no other keeper uses, for
 /// anybody else that same user.
 pub fn without_namespaces() -> Identity {
     if is_machine_root() {
-        let id = NOBODYS_ID + 1 + getpid().as_raw().unsigned_abs() % 60_000;
-        return Identity { id, root: true, own_users: false };
+        return Identity::of_root();
     }
     Identity { id: geteuid().as_raw(), root: false, own_users: false }
 }
 
 fn is_machine_root() -> bool {
-    geteuid().is_root() && is_mapped(NOBODYS_ID)
+    geteuid().is_root() && is_mapped(FIRST_ID) && is_mapped(FIRST_ID + PID_LIMIT * IDS_OF_KEEPER)
 }
 
 /// The layers of this module, as they are found.
 pub fn layers(tier: Tier, identity: Identity) -> Vec<Layer> {
     let who = match (tier, identity.root) {
-        (Tier::Full, _) => "a user of its own in a user namespace of its own, no capabilities",
-        (_, true) => "a user of its own, no capabilities",
+        (Tier::Full, true) => "a user for each run, in a user namespace of its own, no capabilities",
+        (Tier::Full, false) => "a user namespace of its own, no capabilities",
+        (_, true) => "a user for each run, no capabilities",
         (_, false) => "your own user, no capabilities",
     };
     let state = if tier == Tier::Full || identity.root { State::Held } else { State::Partly };
@@ -113,6 +148,24 @@ fn is_mapped(id: u32) -> bool {
     };
     let map = |file: &str| fs::read_to_string(format!("/proc/self/{file}")).unwrap_or_default();
     ["uid_map", "gid_map"].iter().all(|file| map(file).lines().any(covers))
+}
+
+/// Whether this kernel counts processes, signals and the like in each user namespace on its own.
+pub fn counts_in_namespaces() -> bool {
+    let release = fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default();
+    let mut numbers = release.split(|c: char| !c.is_ascii_digit()).map(str::parse::<u32>);
+    matches!((numbers.next(), numbers.next()), (Some(Ok(major)), Some(Ok(minor))) if (major, minor) >= (5, 14))
+}
+
+/// Watches on files that the programs of one keeper may have. The kernel counts them for the user who
+/// started the tool, so without a bound of its own one run could take what all others need.
+const WATCHES: &[(&str, u32)] = &[("max_inotify_instances", 16), ("max_inotify_watches", 8192)];
+
+/// Sets bounds of the keeper's user namespace, where the kernel has them.
+fn hold_shared_counts() {
+    for (name, most) in WATCHES {
+        let _ = fs::write(format!("/proc/sys/user/{name}"), most.to_string());
+    }
 }
 
 /// Makes `uid` and `gid` of the parent namespace the only ones of this one.
@@ -209,7 +262,7 @@ pub fn end_all_of(identity: Identity) {
             unsafe { libc::_exit(0) }
         }
         Ok(nix::unistd::ForkResult::Parent { child }) => {
-            let _ = nix::sys::wait::waitpid(child, None);
+            let _ = wait::for_child(child);
         }
         Err(_) => {}
     }

@@ -4,19 +4,25 @@
 //! the full tier it lives in a mount namespace whose root is the one that programs see, so a warden
 //! finds it there ready. There is one warden at a time, and each serves one run: when the next is
 //! forked, nothing is left of the last. It is forked ahead of its order. The keeper ends when the
-//! tool's end of the socket is closed, however that came about.
+//! tool's end of the socket is closed, however that came about, and sees to it that the warden does.
 
-use std::os::fd::{AsFd as _, BorrowedFd};
+use std::os::fd::{AsFd as _, BorrowedFd, FromRawFd as _, OwnedFd};
+use std::time::{Duration, Instant};
 
-use nix::sys::wait::{WaitStatus, waitpid};
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use nix::sys::resource::{Resource, getrlimit, setrlimit};
+use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 
+use super::census::Census;
 use super::group::Group;
 use super::house::House;
 use super::identity::{self, Identity};
 use super::network::Network;
 use super::scratch::Scratch;
+use super::wait::{self, Waited};
 use super::{Handed, fence, filter, root, warden};
+use crate::job::Ending;
 use crate::tier::{Layer, State, Tier};
 use crate::wire::{self, Opened, Opening, Report, Spec};
 
@@ -25,26 +31,80 @@ pub fn keep(socket: BorrowedFd<'_>) -> std::io::Result<()> {
     let Some((opening, _)) = wire::receive::<Opening>(socket)? else {
         return Ok(());
     };
-    let (house, layers) = match open(opening) {
+    // The kernel refuses to pass descriptors on while a user has more of them under way than the
+    // sender may have open.
+    if let Ok((_, most)) = getrlimit(Resource::RLIMIT_NOFILE) {
+        let _ = setrlimit(Resource::RLIMIT_NOFILE, most, most);
+    }
+    let (mut house, layers) = match open(opening) {
         Ok(opened) => opened,
         Err(why) => return wire::send(socket, &Opened::Failed(why), &[]),
     };
     wire::send(socket, &Opened::Ready(layers), &[])?;
     while let Ok(warden) = fork(&house, socket) {
-        let ended = waitpid(warden, None);
+        let ended = see_out(warden, socket);
         if let Some(network) = &house.network {
             network.take_over();
         }
-        if !matches!(ended, Ok(WaitStatus::Exited(_, SERVED))) {
+        if !matches!(ended, Waited::Ended(_, Ending::Exited(SERVED))) {
+            clear_after(&house);
             // The tool is gone, or something ended the warden: in both cases the tool sees the end
             // of the run's socket, and only a tool that is still there sends another order.
             if wire::is_at_end(socket) {
                 break;
             }
         }
+        house.identity = house.identity.next();
     }
     house.close();
     Ok(())
+}
+
+/// How long a warden has to end by itself when the tool is gone.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// Waits until a warden has ended. Nothing of a run may outlive the tool: a warden that does not
+/// notice that the tool is gone is ended, and with it its namespace.
+fn see_out(warden: Pid, socket: BorrowedFd<'_>) -> Waited {
+    let mut alone_since: Option<Instant> = None;
+    while let Some(handle) = handle_of(warden) {
+        let left = alone_since.map(|it| PATIENCE.saturating_sub(it.elapsed()));
+        if left.is_some_and(|it| it.is_zero()) {
+            let _ = kill(warden, Signal::SIGKILL);
+            break;
+        }
+        let timeout = left.map_or(Ok(PollTimeout::NONE), PollTimeout::try_from);
+        // Nothing but the end of a socket is told without being asked for.
+        let mut fds = vec![PollFd::new(handle.as_fd(), PollFlags::POLLIN)];
+        if alone_since.is_none() {
+            fds.push(PollFd::new(socket, PollFlags::empty()));
+        }
+        let _ = poll(&mut fds, timeout.unwrap_or(PollTimeout::ZERO));
+        let seen = |at: usize| fds.get(at).is_some_and(|it| it.any() == Some(true));
+        if seen(0) {
+            break;
+        }
+        if seen(1) {
+            alone_since = Some(Instant::now());
+        }
+    }
+    wait::for_child(warden)
+}
+
+/// A handle of a child (pidfd_open(2)), which can be polled. `None` on a kernel without them.
+fn handle_of(child: Pid) -> Option<OwnedFd> {
+    // SAFETY: a plain call with plain numbers.
+    let fd = unsafe { libc::syscall(libc::SYS_pidfd_open, child.as_raw(), 0) };
+    // SAFETY: the kernel has just made this descriptor for us alone.
+    (fd >= 0).then(|| unsafe { OwnedFd::from_raw_fd(fd as i32) })
+}
+
+/// Ends what a warden left that was lost, where no namespace ended with it: orphans have come to this
+/// process.
+fn clear_after(house: &House) {
+    let Some(scratch) = &house.scratch else { return };
+    Census::new(house).end_all_children();
+    scratch.clear();
 }
 
 /// Exit status of a warden that was given an order.
@@ -57,7 +117,11 @@ const IDLE: i32 = 1;
 fn open(opening: Opening) -> Result<(House, Vec<Layer>), String> {
     // While the machine's own files are there.
     let group = Group::make();
+    let counts_in_namespaces = identity::counts_in_namespaces();
     identity::ask_to_be_spared();
+    if opening.tier != Tier::Full {
+        identity::adopt_orphans();
+    }
     let made = prepare(&opening);
     let (identity, again, scratch) = match made {
         Ok(made) => made,
@@ -68,7 +132,8 @@ fn open(opening: Opening) -> Result<(House, Vec<Layer>), String> {
     };
     let (tier, show) = (opening.tier, opening.show);
     let network = (tier == Tier::Full).then(Network::new).transpose()?;
-    let house = House { tier, identity, show, again, network, group, scratch };
+    let house =
+        House { tier, identity, counts_in_namespaces, show, again, network, group, scratch };
     match layers(&house) {
         Ok(layers) => Ok((house, layers)),
         Err(why) => {
@@ -142,7 +207,7 @@ fn prepare(opening: &Opening) -> Result<Prepared, String> {
         }
         Tier::Plain | Tier::Trusted => {
             let identity = identity::without_namespaces();
-            let scratch = Scratch::below(&opening.scratch, identity)?;
+            let scratch = Scratch::below(&opening.scratch)?;
             Ok((identity, Vec::new(), Some(scratch)))
         }
     }

@@ -1,13 +1,12 @@
 //! Answers the kernel for the system-call filter, and so knows what was tried (seccomp_unotify(2)).
 //!
 //! The answer is a refusal, whatever the arguments, so nothing that a program does with its memory
-//! while the warden reads can talk it into anything. Only for new processes and threads, where the
-//! warden is asked for those, may the kernel go on: by their number, not by what was asked.
+//! while the warden reads can talk it into anything.
 
 use std::collections::BTreeMap;
 use std::os::fd::{AsFd, AsRawFd as _, BorrowedFd, OwnedFd};
 
-use super::filter::{BIRTHS, name_of};
+use super::filter::name_of;
 
 /// Calls that are answered in one go before the warden looks at its other duties.
 const BATCH: usize = 64;
@@ -16,9 +15,6 @@ const BATCH: usize = 64;
 /// and 24.
 const RECEIVE: libc::c_ulong = 0xc050_2100;
 const SEND: libc::c_ulong = 0xc018_2101;
-
-/// `SECCOMP_USER_NOTIF_FLAG_CONTINUE`.
-const GO_ON: u32 = 1;
 
 /// `struct seccomp_notif`.
 #[repr(C)]
@@ -54,8 +50,8 @@ impl Listener {
         Self { fd, counts: BTreeMap::new() }
     }
 
-    /// Answers what waits to be answered. `births` says whether there is room for more processes.
-    pub fn answer(&mut self, births: bool) {
+    /// Answers what waits to be answered.
+    pub fn answer(&mut self) {
         for _ in 0..BATCH {
             let mut fds = [nix::poll::PollFd::new(self.fd.as_fd(), nix::poll::PollFlags::POLLIN)];
             if !matches!(nix::poll::poll(&mut fds, nix::poll::PollTimeout::ZERO), Ok(1..)) {
@@ -72,16 +68,9 @@ impl Listener {
                 // Whoever asked is dead already.
                 continue;
             }
-            let (error, flags) = match BIRTHS.contains(&notice.number.into()) {
-                true if births => (0, GO_ON),
-                true => (-libc::EAGAIN, 0),
-                false => {
-                    let name = name_of(notice.number.into()).unwrap_or("other");
-                    *self.counts.entry(name.to_owned()).or_default() += 1;
-                    (-libc::EPERM, 0)
-                }
-            };
-            let answer = Answer { id: notice.id, value: 0, error, flags };
+            let name = name_of(notice.number.into()).unwrap_or("other");
+            *self.counts.entry(name.to_owned()).or_default() += 1;
+            let answer = Answer { id: notice.id, value: 0, error: -libc::EPERM, flags: 0 };
             // SAFETY: as above; the kernel only reads.
             unsafe { libc::ioctl(fd, SEND, &raw const answer) };
         }

@@ -19,6 +19,7 @@ mod network;
 mod program;
 mod root;
 mod scratch;
+mod wait;
 mod warden;
 
 use std::os::fd::{AsFd as _, OwnedFd};

@@ -19,6 +19,15 @@ use crate::wire::{self, Spec};
 /// Open files at one time.
 const OPEN_FILES: u64 = 512;
 
+/// Processes that a run may have for a moment above its limit, where the warden holds that.
+const ROOM: u64 = 8;
+
+/// Processes that others of the same user may start while a program runs.
+const ROOM_FOR_OTHERS: u64 = 512;
+
+/// Signals that wait to be taken, of all processes of a run.
+const PENDING_SIGNALS: u64 = 4096;
+
 /// The stack of a process, in bytes: deep recursion is honest.
 const STACK: u64 = 64 << 20;
 
@@ -55,13 +64,13 @@ fn try_become(
     let set_up = |what: &str, error: nix::Error| Failed::SetUp(format!("{what}: {error}"));
     setsid().map_err(|error| set_up("session", error))?;
     leave_keyring();
-    let others = processes_of_user(house);
+    let others = processes_of_others(house);
     come_down(house.tier, house.identity).map_err(Failed::SetUp)?;
     confine_user(house.tier, house.identity).map_err(Failed::SetUp)?;
     if house.scratch.is_some() {
         die_with_parent();
     }
-    limit(spec, others).map_err(|error| set_up("resource limits", error))?;
+    limit(house, spec, others).map_err(|error| set_up("resource limits", error))?;
     std::env::set_current_dir(work).map_err(|error| Failed::SetUp(error.to_string()))?;
     let (command, env) = arguments(house, spec)?;
     let Some(program) = command.first() else {
@@ -84,6 +93,9 @@ fn try_become(
                 .map_err(|error| Failed::SetUp(format!("the filter's listener: {error}")))?;
         }
     }
+    // Not before the listener is handed over: a user who has more descriptors under way than this may
+    // pass none on (unix(7), `ETOOMANYREFS`).
+    limit_open_files().map_err(|error| set_up("open files", error))?;
     execve(program, &command, &env).map_err(|error| Failed::Exec(error.desc().to_owned()))
 }
 
@@ -101,10 +113,10 @@ fn arguments(house: &House, spec: &Spec) -> Result<(Vec<CString>, Vec<CString>),
     Ok((command.collect::<Result<_, _>>()?, env.collect::<Result<_, _>>()?))
 }
 
-/// Processes and threads of the user, where the program is to be that same user: the kernel counts
-/// them together.
-fn processes_of_user(house: &House) -> u64 {
-    if house.scratch.is_none() || house.identity.root {
+/// Processes and threads of the user, where the program is to be that same user and the kernel counts
+/// them together; and room for those that others start meanwhile, who must not be felt here.
+fn processes_of_others(house: &House) -> u64 {
+    if house.counts_alone() {
         return 0;
     }
     let tasks = |entry: std::fs::DirEntry| {
@@ -112,7 +124,8 @@ fn processes_of_user(house: &House) -> u64 {
         let folder = own.then(|| std::fs::read_dir(entry.path().join("task")).ok()).flatten();
         folder.map_or(0, |it| it.count() as u64)
     };
-    std::fs::read_dir("/proc").into_iter().flatten().flatten().map(tasks).sum()
+    let now: u64 = std::fs::read_dir("/proc").into_iter().flatten().flatten().map(tasks).sum();
+    now + ROOM_FOR_OTHERS
 }
 
 /// Standard streams at 0 to 2, the channel at 3, and everything else closed at `exec`.
@@ -147,8 +160,14 @@ fn leave_keyring() {
     unsafe { libc::syscall(libc::SYS_keyctl, JOIN_SESSION_KEYRING, 0_usize) };
 }
 
-/// `others` are processes that are counted with those of the run.
-fn limit(spec: &Spec, others: u64) -> nix::Result<()> {
+fn limit_open_files() -> nix::Result<()> {
+    let (_, most) = getrlimit(Resource::RLIMIT_NOFILE)?;
+    let own = OPEN_FILES.min(most / 2);
+    setrlimit(Resource::RLIMIT_NOFILE, own, own)
+}
+
+/// `others` are processes that are, or may come to be, counted with those of the run.
+fn limit(house: &House, spec: &Spec, others: u64) -> nix::Result<()> {
     let caps = &spec.caps;
     let set = |resource, value: u64| setrlimit(resource, value, value);
     // Programs may ask for more, as those that recurse deeply do: what they touch is counted.
@@ -157,9 +176,20 @@ fn limit(spec: &Spec, others: u64) -> nix::Result<()> {
     // Not 0, which counts for files only: at 1 the kernel starts no helper for core dumps either,
     // which would run outside (core(5)).
     set(Resource::RLIMIT_CORE, 1)?;
-    set(Resource::RLIMIT_NOFILE, OPEN_FILES)?;
     set(Resource::RLIMIT_FSIZE, caps.disk)?;
-    set(Resource::RLIMIT_NPROC, u64::from(caps.processes) + others)?;
+    let processes = u64::from(caps.processes);
+    if house.group.is_some() {
+        set(Resource::RLIMIT_NPROC, processes)?;
+    } else {
+        // The warden ends a run that has more: a kernel that refuses a process for this limit has made
+        // half of it by then, and a program that tries without end uses up the machine by that alone.
+        let (_, most) = getrlimit(Resource::RLIMIT_NPROC)?;
+        set(Resource::RLIMIT_NPROC, (processes + ROOM + others).min(most))?;
+    }
+    if house.counts_alone() {
+        let (_, most) = getrlimit(Resource::RLIMIT_SIGPENDING)?;
+        set(Resource::RLIMIT_SIGPENDING, PENDING_SIGNALS.min(most))?;
+    }
     set(Resource::RLIMIT_MEMLOCK, 0)?;
     // Whole seconds, as a backstop to what the warden measures. Laps are told to the warden alone,
     // so a program with a channel has no limit here.

@@ -14,16 +14,15 @@ use crate::job::{DRIVER, WORK};
 #[derive(Debug)]
 pub struct Scratch {
     top: PathBuf,
-    identity: Identity,
 }
 
 impl Scratch {
     /// Makes the keeper's folder below `at`.
-    pub fn below(at: &Path, identity: Identity) -> Result<Self, String> {
+    pub fn below(at: &Path) -> Result<Self, String> {
         let top = at.join(format!("fairtrial-{}", getpid()));
         let made = fs::DirBuilder::new().mode(0o711).create(&top);
         made.map_err(|error| format!("folder `{}`: {error}", top.display()))?;
-        Ok(Self { top, identity })
+        Ok(Self { top })
     }
 
     /// Where programs find themselves.
@@ -42,14 +41,14 @@ impl Scratch {
     }
 
     /// Makes the folders of a run, empty.
-    pub fn fresh(&self) -> Result<(), String> {
+    pub fn fresh(&self, identity: Identity) -> Result<(), String> {
         self.clear();
         let told = |error: io::Error| format!("folder in `{}`: {error}", self.top.display());
         for folder in [self.work(), self.tmp(), self.driver()] {
             fs::DirBuilder::new().mode(0o755).create(&folder).map_err(told)?;
         }
-        if self.identity.root {
-            let id = Some(self.identity.id);
+        if identity.root {
+            let id = Some(identity.id);
             for folder in [self.work(), self.tmp()] {
                 fs::set_permissions(&folder, Permissions::from_mode(0o700)).map_err(told)?;
                 chown(&folder, id, id).map_err(told)?;

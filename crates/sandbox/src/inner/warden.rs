@@ -14,16 +14,16 @@ use nix::sys::signal::{SigSet, Signal};
 use nix::sys::signalfd::{SfdFlags, SignalFd};
 use nix::sys::socket::{AddressFamily, SockFlag, SockType, socketpair};
 use nix::sys::time::TimeValLike as _;
-use nix::sys::wait::{WaitPidFlag, WaitStatus, waitpid};
 use nix::unistd::{ForkResult, Pid, fork, pipe2};
 
 use super::census::{Census, Look};
 use super::furnish::{Unfurnished, furnish, mount_ahead};
 use super::group::Group;
 use super::house::House;
-use super::identity::{become_nobody, die_with_parent};
+use super::identity::{adopt_orphans, become_nobody, die_with_parent};
 use super::listener::Listener;
 use super::scratch::Scratch;
+use super::wait::{self, Waited};
 use super::{Handed, collect, program};
 use crate::job::{Accounting, Caps, Ending, Lap, LimitHit};
 use crate::tier::Tier;
@@ -35,8 +35,11 @@ const FIRST_LOOK: Duration = Duration::from_millis(10);
 /// Longest time between two looks.
 const LOOK_MAX: Duration = Duration::from_millis(20);
 
-/// How long those that were ended are given to be gone.
-const BETWEEN_KILLS: Duration = Duration::from_micros(200);
+/// Looks in a row that must find too many processes.
+const CROWDED: u32 = 2;
+
+/// How much longer a run must have been kept from running before the tool is told.
+const TELL_UNSERVED: Duration = Duration::from_secs(10);
 
 /// How often files are added up that no file system bounds.
 const DISK_LOOK: Duration = Duration::from_millis(250);
@@ -64,6 +67,7 @@ pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, S
     let places = match furnish(house, spec, &handed) {
         Ok(places) => places,
         Err(Unfurnished::Full) => return Ok(Report::Ended(never_started(house))),
+        Err(Unfurnished::NotLaid(why)) => return Ok(Report::LayFailed(why)),
         Err(Unfurnished::Failed(why)) => return Err(why),
     };
     let (failed_read, failed_write) = pipe2(OFlag::O_CLOEXEC).map_err(|it| it.to_string())?;
@@ -93,6 +97,8 @@ pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, S
     }
     // The program waits until nobody above it has rights that are worth having.
     wire::send(ours.as_fd(), &(), &[]).map_err(|error| format!("the program: {error}"))?;
+    // A tool that is gone is noticed below.
+    let _ = wire::send(handed.control.as_fd(), &Report::Started, &[]);
     let collected = handed.collected.take();
     let Handed { control, .. } = handed;
     let watch = Watch {
@@ -101,15 +107,19 @@ pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, S
         started,
         lap_started: started,
         lap_cpu: Duration::ZERO,
+        unserved: Duration::ZERO,
+        unserved_told: Duration::ZERO,
+        seen_cpu: Duration::ZERO,
+        wanted_cpu: true,
         ending: None,
         limit: None,
         lap: Lap::default(),
         denied: BTreeMap::new(),
         peak_memory: 0,
         peak_processes: 1,
-        processes: 1,
         looked: started,
         census: Census::new(house),
+        crowded: 0,
         group: house.group.as_ref(),
         group_cpu: group_cpu.unwrap_or_default(),
         oom_kills: house.group.as_ref().map_or(0, Group::oom_kills),
@@ -124,7 +134,11 @@ pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, S
         return Ok(report);
     }
     if let Some(mut archive) = collected {
-        collect::collect(&spec.collect, &places.work, &mut archive, spec.caps.disk)?;
+        let collected =
+            collect::collect(&spec.collect, &places.work, &mut archive, spec.caps.disk);
+        if let Err(why) = collected {
+            return Ok(Report::CollectFailed(why));
+        }
     }
     if let Some(scratch) = &house.scratch {
         scratch.clear();
@@ -149,12 +163,6 @@ fn never_started(house: &House) -> Ended {
 
 fn accounting(group: Option<&Group>) -> Accounting {
     if group.is_some() { Accounting::Group } else { Accounting::Looks }
-}
-
-/// Makes orphans among the descendants of this process its children.
-fn adopt_orphans() {
-    // SAFETY: a plain call with plain numbers.
-    unsafe { libc::prctl(libc::PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) };
 }
 
 /// Processes and threads that the process namespace has seen, without the warden.
@@ -191,6 +199,13 @@ struct Watch<'a> {
     started: Instant,
     lap_started: Instant,
     lap_cpu: Duration,
+    /// Time of the lap in which the run wanted a processor and had none: others had them.
+    unserved: Duration,
+    /// How much of that the tool was told.
+    unserved_told: Duration,
+    /// Processor time at the last look, and whether more was wanted then.
+    seen_cpu: Duration,
+    wanted_cpu: bool,
     /// What was seen of the current lap.
     lap: Lap,
     /// What was refused in earlier laps.
@@ -199,10 +214,11 @@ struct Watch<'a> {
     limit: Option<LimitHit>,
     peak_memory: u64,
     peak_processes: u32,
-    /// Processes and threads at the last look, and when that was.
-    processes: u32,
+    /// When processes were looked at last.
     looked: Instant,
     census: Census,
+    /// How many looks in a row found too many processes.
+    crowded: u32,
     group: Option<&'a Group>,
     /// Processor time of the group before the run.
     group_cpu: Duration,
@@ -230,7 +246,7 @@ impl Watch<'_> {
         let mut pause = FIRST_LOOK;
         let (mut heard, mut listener_due) = (true, true);
         while self.ending.is_none() {
-            let left = self.caps.wall.saturating_sub(self.lap_started.elapsed());
+            let left = self.caps.wall.saturating_sub(self.lap_wall());
             let timeout = pause.min(left).max(Duration::from_millis(1));
             let coming = listener_due.then_some(listener);
             let ready = self.wait(timeout, heard.then_some(control), children, coming);
@@ -242,7 +258,7 @@ impl Watch<'_> {
                 self.listener = take_listener(listener.as_fd());
             }
             if ready.refusals {
-                self.answer();
+                self.answer_filter();
             } else if ready.silence {
                 // The kernel says so until the last process is gone for good, and without a pause.
                 self.end_listening();
@@ -254,6 +270,7 @@ impl Watch<'_> {
             if due && self.ending.is_none() {
                 let look = self.look();
                 self.hold_against(&look);
+                self.tell_unserved(control.as_fd());
                 pause = (pause * 2).min(LOOK_MAX);
             }
             if self.limit.is_some() {
@@ -263,17 +280,24 @@ impl Watch<'_> {
         self.over()
     }
 
-    /// Answers for the system-call filter. While there is no room for more processes, it looks again
-    /// from time to time.
-    fn answer(&mut self) {
-        let full = self.processes >= self.caps.processes;
-        if full && self.looked.elapsed() > FIRST_LOOK {
-            let look = self.look();
-            self.hold_against(&look);
-        }
-        let births = self.processes < self.caps.processes;
+    /// Answers for the system-call filter.
+    fn answer_filter(&mut self) {
         if let Some(listener) = &mut self.listener {
-            listener.answer(births);
+            listener.answer();
+        }
+    }
+
+    /// Time of the lap by the clock on the wall, without that in which the run wanted a processor and
+    /// had none: how busy the machine is with other things must not decide.
+    fn lap_wall(&self) -> Duration {
+        self.lap_started.elapsed().saturating_sub(self.unserved)
+    }
+
+    /// Lets the tool wait longer for a run that others keep from running.
+    fn tell_unserved(&mut self, control: BorrowedFd<'_>) {
+        if self.unserved.saturating_sub(self.unserved_told) > TELL_UNSERVED {
+            self.unserved_told = self.unserved;
+            let _ = wire::send(control, &Report::Unserved, &[]);
         }
     }
 
@@ -313,7 +337,7 @@ impl Watch<'_> {
     /// Ends whatever is left, and adds up.
     fn over(mut self) -> Ended {
         let wall = self.started.elapsed();
-        self.end_all();
+        self.census.end_all_children();
         let cpu = reaped_cpu();
         let killed = self.group.is_some_and(|it| it.oom_kills() > self.oom_kills);
         if self.limit.is_none() && killed {
@@ -349,6 +373,7 @@ impl Watch<'_> {
                 let lap = self.end_lap();
                 (self.caps.wall, self.caps.cpu) = (wall, cpu);
                 self.lap_started = Instant::now();
+                (self.unserved, self.unserved_told) = (Duration::ZERO, Duration::ZERO);
                 wire::send(control, &Report::Lap(lap), &[]).is_ok()
             }
             Ok(Some((Order::Kill(limit), _))) => {
@@ -392,47 +417,48 @@ impl Watch<'_> {
     /// Takes note of every process that has ended.
     fn reap(&mut self) {
         loop {
-            let (pid, ending) = match waitpid(None, Some(WaitPidFlag::WNOHANG)) {
-                Ok(WaitStatus::Exited(pid, status)) => (pid, Ending::Exited(status)),
-                Ok(WaitStatus::Signaled(pid, signal, _)) => (pid, Ending::Signalled(signal as i32)),
-                Ok(WaitStatus::StillAlive) | Err(_) => return,
-                Ok(_) => continue,
-            };
-            if pid == self.pid {
-                self.ending = Some(ending);
-            }
-        }
-    }
-
-    /// Ends every process of the run and waits until the last is gone. Every orphan has become a
-    /// child of this process, so without children there is nobody left.
-    fn end_all(&self) {
-        loop {
-            match waitpid(None, Some(WaitPidFlag::WNOHANG)) {
-                // Asked again and again: one that was just being born may have been missed.
-                Ok(WaitStatus::StillAlive) => {
-                    self.census.end_all();
-                    std::thread::sleep(BETWEEN_KILLS);
+            match wait::ended_child() {
+                Waited::Ended(pid, ending) if pid == self.pid => self.ending = Some(ending),
+                Waited::Ended(..) => {}
+                Waited::Alive => return,
+                // Nobody is left who could end.
+                Waited::NoChild => {
+                    self.ending = self.ending.or(Some(Ending::Signalled(libc::SIGKILL)));
+                    return;
                 }
-                Ok(_) | Err(nix::Error::EINTR) => {}
-                Err(_) => return,
             }
         }
     }
 
     fn hold_against(&mut self, look: &Look) {
-        (self.processes, self.looked) = (look.processes, Instant::now());
+        self.note_unserved(look);
         self.peak_memory = self.peak_memory.max(look.memory);
         self.lap.peak_memory = self.lap.peak_memory.max(look.memory);
         self.peak_processes = self.peak_processes.max(look.processes);
+        let crowded = self.group.is_none() && look.processes > self.caps.processes;
+        self.crowded = if crowded { self.crowded + 1 } else { 0 };
         let checks = [
             (look.memory > self.caps.memory, LimitHit::Memory),
             (look.cpu.saturating_sub(self.lap_cpu) > self.caps.cpu, LimitHit::Cpu),
-            (self.lap_started.elapsed() >= self.caps.wall, LimitHit::Wall),
+            // One look takes its time, and may count both a process and its successor.
+            (self.crowded >= CROWDED, LimitHit::Processes),
+            (self.lap_wall() >= self.caps.wall, LimitHit::Wall),
             (self.are_files_too_large(), LimitHit::Disk),
         ];
         let hit = checks.into_iter().find(|it| it.0).map(|it| it.1);
         self.limit = self.limit.or(hit);
+    }
+
+    /// Adds up the time in which the run wanted a processor and had none, as far as looks tell: since
+    /// the last one, if it wanted one then or does now, all that it did not run.
+    fn note_unserved(&mut self, look: &Look) {
+        let now = Instant::now();
+        let since = now.saturating_duration_since(self.looked.max(self.lap_started));
+        let ran = look.cpu.saturating_sub(self.seen_cpu);
+        if self.wanted_cpu || look.wants_cpu {
+            self.unserved += since.saturating_sub(ran);
+        }
+        (self.looked, self.seen_cpu, self.wanted_cpu) = (now, look.cpu, look.wants_cpu);
     }
 
     fn look(&self) -> Look {
