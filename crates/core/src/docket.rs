@@ -67,6 +67,8 @@ pub struct Task {
     pub limits: LimitSettings,
     /// How often a failed attempt's tests are run again, to see whether they always fail.
     pub rerun_failures: u32,
+    /// Whether a candidate is told after a failure how many of the sealed tests passed.
+    pub tell_passed: bool,
     /// What candidates read, in Markdown.
     pub statement: String,
     /// How it is answered, and what it is judged by.
@@ -202,6 +204,8 @@ struct BriefSettings {
     limits: LimitSettings,
     #[serde(default)]
     rerun_failures: u32,
+    #[serde(default)]
+    tell_passed: bool,
     call: Option<CallSettings>,
     program: Option<ProgramSettings>,
     tests: Option<TestsSettings>,
@@ -288,6 +292,7 @@ fn parse_task(
         tags: settings.tags,
         limits: settings.limits,
         rerun_failures: settings.rerun_failures,
+        tell_passed: settings.tell_passed,
         statement: statement.to_owned(),
         proofs: parse_proofs(place, files, proceedings_file(&proceedings))?,
         proceedings,

@@ -13,7 +13,8 @@ pub struct Judgement {
     pub verdict: Verdict,
     /// Every sealed test, and the visible examples where they were run.
     pub tests: Vec<TestOutcome>,
-    /// The error or compiler message, fit to be shown to the candidate: it holds no expectation.
+    /// Why the answer did not build or load, fit to be shown to the candidate: it was made where no
+    /// sealed test was. `None` when it did.
     pub message: Option<String>,
     /// What a person should know of how it was judged, such as a layer of the sandbox that was
     /// not there.

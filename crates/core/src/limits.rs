@@ -112,7 +112,7 @@ impl<'de> Deserialize<'de> for Span {
     }
 }
 
-/// The limits that a docket, a task or a plan sets; what is `None` is left to the others.
+/// The limits that a language, a docket, a task or a plan sets; what is `None` is left to the others.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct LimitSettings {
@@ -128,6 +128,12 @@ pub struct LimitSettings {
     /// Processes and threads at one time.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub processes: Option<u32>,
+    /// Processor time of one command of a build, where the language has one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub build_time: Option<Span>,
+    /// Memory of one command of a build.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub build_memory: Option<Bytes>,
 }
 
 /// The limits of one run, all settled.
@@ -141,16 +147,22 @@ pub struct Limits {
     pub output: Bytes,
     /// Processes and threads at one time.
     pub processes: u32,
+    /// Processor time of one command of a build.
+    pub build_time: Duration,
+    /// Memory of one command of a build.
+    pub build_memory: Bytes,
 }
 
 impl Default for Limits {
-    /// 10 s, 512 MiB, 4 MiB of output, 64 processes.
+    /// 10 s, 512 MiB, 4 MiB of output, 64 processes; to build, 60 s and 2 GiB.
     fn default() -> Self {
         Self {
             time: Duration::from_secs(10),
             memory: Bytes::mib(512),
             output: Bytes::mib(4),
             processes: 64,
+            build_time: Duration::from_secs(60),
+            build_memory: Bytes::mib(2048),
         }
     }
 }
@@ -178,6 +190,8 @@ impl Limits {
             memory: settings.memory.unwrap_or(self.memory),
             output: settings.output.unwrap_or(self.output),
             processes: settings.processes.unwrap_or(self.processes),
+            build_time: settings.build_time.map_or(self.build_time, |span| span.0),
+            build_memory: settings.build_memory.unwrap_or(self.build_memory),
         }
     }
 }

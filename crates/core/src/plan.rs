@@ -16,12 +16,12 @@ worded! {
     Feedback {
         /// The kind of failure, and nothing else.
         Verdict = "verdict",
-        /// The kind of failure, the error or compiler message, and the visible examples that
-        /// failed.
+        /// The visible examples that failed, too, and why an answer did not build or load: all that
+        /// can be told without a word of the sealed tests.
         #[default]
-        Error = "error",
-        /// The kind of failure and the visible examples that failed.
         Examples = "examples",
+        /// The first sealed test that failed, too, in full: for tests that are no secret.
+        Open = "open",
     }
 }
 
@@ -342,7 +342,7 @@ mod tests {
         let plan = Plan::parse("plan.toml", PLAN).unwrap();
         assert_eq!((plan.samples, plan.attempts, plan.parallel), (3, 1, 4));
         assert_eq!(plan.docket.folders(), ["docket"]);
-        assert_eq!((plan.feedback, plan.reading), (Feedback::Error, ReadingMode::Lenient));
+        assert_eq!((plan.feedback, plan.reading), (Feedback::Examples, ReadingMode::Lenient));
     }
 
     #[test]

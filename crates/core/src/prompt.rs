@@ -1,7 +1,8 @@
 //! What candidates are told: the first prompt, and the feedback after a failure.
 //!
-//! Every candidate is told the same, to the letter. Nothing here sees a sealed expectation: the
-//! feedback is made of the verdict, a message, and visible examples.
+//! Every candidate is told the same, to the letter. Feedback tells nothing of a sealed test but the
+//! kind of failure, and, where the task says so, how many passed: whatever an answer can put into a
+//! message while a sealed test runs could carry that test back. Only [`Feedback::Open`] tells more.
 
 use std::fmt::Write as _;
 
@@ -203,25 +204,37 @@ fn fence_for(text: &str) -> String {
 #[must_use]
 pub fn feedback(mode: Feedback, judgement: &Judgement, task: &Task) -> String {
     let mut out = format!("Your answer did not pass: {}.\n", explain(judgement.verdict));
-    if mode == Feedback::Error
+    let (passed, total) = judgement.counts();
+    if task.tell_passed && total > 0 {
+        let _ = writeln!(out, "Of {total} hidden tests, {passed} passed.");
+    }
+    if mode != Feedback::Verdict
         && let Some(message) = &judgement.message
     {
         let text = head_and_tail(message, MESSAGE_MAX);
         let fence = fence_for(&text);
         let _ = write!(out, "\nWhat was reported:\n\n{fence}\n{}\n{fence}\n", text.trim_end());
     }
+    let failed = |visible| {
+        judgement.tests.iter().filter(move |it| it.visible == visible && it.failed.is_some())
+    };
     if mode != Feedback::Verdict {
-        for test in judgement.tests.iter().filter(|it| it.visible && it.failed.is_some()) {
-            out.push_str(&failed_example(test));
+        for test in failed(true) {
+            out.push_str(&failed_test("visible example", test));
         }
+    }
+    if mode == Feedback::Open
+        && let Some(test) = failed(false).next()
+    {
+        out.push_str(&failed_test("hidden test", test));
     }
     let _ =
         write!(out, "\nReply with the whole corrected file `{}` in one code block.\n", task.file());
     out
 }
 
-fn failed_example(test: &TestOutcome) -> String {
-    let mut out = format!("\nA visible example does not hold ({}).\n", test.name);
+fn failed_test(what: &str, test: &TestOutcome) -> String {
+    let mut out = format!("\nA {what} does not hold ({}): it {}.\n", test.name, test.summary);
     for (title, text) in
         [("It was given", &test.input), ("Expected", &test.expected), ("Found", &test.found)]
     {
@@ -299,7 +312,7 @@ mod tests {
             name: "example 1".into(),
             visible,
             failed: Some(FailReason::WrongResult),
-            summary: "another value".into(),
+            summary: "returned another value".into(),
             input: input.into(),
             expected: expected.into(),
             found: "5".into(),
@@ -317,12 +330,15 @@ mod tests {
         let text = |mode| feedback(mode, &judgement, &task());
         assert!(!text(Feedback::Verdict).contains("ValueError"));
         assert!(!text(Feedback::Verdict).contains("3, 1"));
-        assert!(text(Feedback::Error).contains("ValueError"));
+        assert!(text(Feedback::Examples).contains("ValueError"));
         assert!(text(Feedback::Examples).contains("3, 1"));
-        assert!(!text(Feedback::Examples).contains("ValueError"));
-        for mode in [Feedback::Verdict, Feedback::Error, Feedback::Examples] {
+        for mode in [Feedback::Verdict, Feedback::Examples] {
             assert!(!text(mode).contains("654") && !text(mode).contains("987"));
         }
+        assert!(text(Feedback::Open).contains("654") && text(Feedback::Open).contains("987"));
+        let counting = Task { tell_passed: true, ..task() };
+        let text = feedback(Feedback::Verdict, &judgement, &counting);
+        assert!(text.contains("Of 1 hidden tests, 0 passed."), "{text}");
     }
 
     #[test]

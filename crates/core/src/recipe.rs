@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use crate::limits::LimitSettings;
 use crate::source::{SourceError, parse_toml};
 use crate::testrun::ReportKind;
 use crate::tree::RelPath;
@@ -62,6 +63,9 @@ pub struct Recipe {
     /// Environment set for build and run.
     #[serde(default)]
     pub env: BTreeMap<String, String>,
+    /// Limits that this language needs others of than are built in, such as `build_time`.
+    #[serde(default)]
+    pub limits: LimitSettings,
 }
 
 /// A runner of unit tests. Further places to fill: `{report}`, where a report is to be written
@@ -79,6 +83,10 @@ pub struct Runner {
     /// Files that are laid beside the answer, by path, such as a manifest.
     #[serde(default)]
     pub lay: BTreeMap<String, String>,
+    /// Commands that fail when the answer does not build or load by itself, without any test. What
+    /// they print then goes back to the candidate.
+    #[serde(default)]
+    pub check: Vec<Vec<String>>,
     /// Commands that make something to run.
     #[serde(default)]
     pub build: Vec<Vec<String>>,

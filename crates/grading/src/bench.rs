@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
 use fairtrial_core::docket::Task;
@@ -19,6 +19,15 @@ use crate::tools::Tool;
 /// Bytes in the work folder, and again in `/tmp`.
 const DISK: u64 = 64 << 20;
 
+/// Processes and threads of a build, where runs may not have more.
+const BUILD_PROCESSES: u32 = 128;
+
+/// Bytes that a build may print.
+const BUILD_OUTPUT: u64 = 1 << 20;
+
+/// Bytes that a build may leave in the work folder.
+const BUILD_DISK: u64 = 256 << 20;
+
 /// Our own part of judging failed: says nothing about the candidate.
 #[derive(Debug, thiserror::Error)]
 pub enum JudgeError {
@@ -28,21 +37,51 @@ pub enum JudgeError {
 }
 
 impl JudgeError {
-    /// Whether a run ended without a word of its warden.
-    pub fn is_lost_warden(&self) -> bool {
-        matches!(self, Self::Sandbox(SandboxError::NoReport))
-    }
-
-    /// What is wrong, where it is the answer that is to blame: it was built, but into something that
-    /// is no program.
-    pub fn of_the_answer(&self) -> Option<String> {
-        match self {
-            Self::Sandbox(SandboxError::Exec { program, why })
+    /// Why the answer fails, where it is to blame: its program ran, or was to run, and nothing else was
+    /// there. With what may be told to the candidate.
+    pub fn of_the_answer(&self) -> Option<(FailReason, Option<String>)> {
+        let Self::Sandbox(error) = self;
+        match error {
+            // It was built, but into something that is no program.
+            SandboxError::Exec { program, why }
                 if Path::new(program).starts_with(fairtrial_sandbox::WORK) =>
             {
-                Some(format!("what was built cannot be started: {why}"))
+                let message = format!("what was built cannot be started: {why}");
+                Some((FailReason::DidNotBuild, Some(message)))
             }
-            Self::Sandbox(_) => None,
+            SandboxError::Lay(why) => {
+                let message = format!("its files cannot be laid out: {why}");
+                Some((FailReason::DidNotBuild, Some(message)))
+            }
+            SandboxError::Lost => Some((FailReason::Crashed, None)),
+            SandboxError::Collect(_) => Some((FailReason::TooMuchOutput, None)),
+            _ => None,
+        }
+    }
+}
+
+/// What makes a failure doubtful: signs that the machine's load decided.
+#[derive(Debug, Default)]
+pub struct Doubts(AtomicBool);
+
+impl Doubts {
+    /// Forgets all.
+    pub fn clear(&self) {
+        self.0.store(false, Ordering::Relaxed);
+    }
+
+    /// Whether there are any.
+    pub fn any(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+
+    /// Takes note of a run that took too long by the clock on the wall although it used little of the
+    /// processor `time` that it had.
+    pub fn note(&self, outcome: &Outcome, time: Duration) {
+        let before: Duration = outcome.laps.iter().map(|lap| lap.cpu).sum();
+        let is_idle = outcome.cpu.saturating_sub(before) < time / 2;
+        if outcome.limit == Some(LimitHit::Wall) && is_idle {
+            self.0.store(true, Ordering::Relaxed);
         }
     }
 }
@@ -54,6 +93,7 @@ impl From<fairtrial_sandbox::ArchiveError> for JudgeError {
 }
 
 /// All that the runs of one judgement have in common.
+#[derive(Clone, Copy)]
 pub struct Bench<'a> {
     pub task: &'a Task,
     pub recipe: &'a Recipe,
@@ -62,6 +102,7 @@ pub struct Bench<'a> {
     pub sandbox: &'a Sandbox,
     /// What the runs of one judgement have in common.
     pub session: u64,
+    pub doubts: &'a Doubts,
 }
 
 /// A number that no other judgement of this process has.
@@ -80,6 +121,18 @@ impl Bench<'_> {
             processes: self.limits.processes,
             output: self.limits.output.0,
             disk: DISK,
+        }
+    }
+
+    /// What a command of a build may use. A compiler is not under trial, but what it is fed is.
+    pub fn build_caps(&self) -> Caps {
+        Caps {
+            wall: wall_of(self.limits.build_time),
+            cpu: self.limits.build_time,
+            memory: self.limits.build_memory.0,
+            processes: self.limits.processes.max(BUILD_PROCESSES),
+            output: BUILD_OUTPUT,
+            disk: BUILD_DISK,
         }
     }
 
@@ -158,10 +211,13 @@ impl Bench<'_> {
     /// Why a run that did not do what it should have done failed: a limit, memory, or a crash.
     pub fn reason(&self, outcome: &Outcome) -> FailReason {
         match outcome.limit {
-            Some(LimitHit::Wall | LimitHit::Cpu) => FailReason::TimedOut,
+            Some(LimitHit::Wall | LimitHit::Cpu) => {
+                self.doubts.note(outcome, self.limits.time);
+                FailReason::TimedOut
+            }
             Some(LimitHit::Memory) => FailReason::OutOfMemory,
             Some(LimitHit::Output | LimitHit::Disk) => FailReason::TooMuchOutput,
-            Some(LimitHit::Stopped) | None => {
+            Some(LimitHit::Processes | LimitHit::Stopped) | None => {
                 let stderr = String::from_utf8_lossy(&outcome.stderr.bytes);
                 if self.recipe.memory_errors.iter().any(|mark| stderr.contains(mark)) {
                     FailReason::OutOfMemory
@@ -186,6 +242,9 @@ impl Bench<'_> {
             }
             (Some(LimitHit::Wall), _) => {
                 format!("took more than {}", seconds(wall_of(time)))
+            }
+            (Some(LimitHit::Processes), _) => {
+                format!("had more than {} processes and threads", self.limits.processes)
             }
             (Some(LimitHit::Memory), _) => {
                 format!("used more than {} MiB of memory", self.limits.memory.0 >> 20)
@@ -224,6 +283,7 @@ pub fn signal_name(signal: i32) -> String {
         24 => "SIGXCPU",
         25 => "SIGXFSZ",
         31 => "SIGSYS",
+        34.. => return format!("signal {signal} (real-time)"),
         other => return format!("signal {other}"),
     };
     format!("signal {signal} ({name})")

@@ -2,28 +2,17 @@
 
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
 
 use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::prompt::head_and_tail;
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::FailReason;
-use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, LimitHit, Outcome};
+use fairtrial_sandbox::{Archive, Collect, Ending, Job, LimitHit, Outcome};
 
 use crate::bench::{Bench, JudgeError};
 use crate::driver::build_tools;
 use crate::outcome::nothing_run;
-
-/// What a compiler may use. It is not under trial, but what it is fed is.
-const CAPS: Caps = Caps {
-    wall: Duration::from_secs(120),
-    cpu: Duration::from_secs(60),
-    memory: 2 << 30,
-    processes: 128,
-    output: 1 << 20,
-    disk: 256 << 20,
-};
 
 /// Longest compiler message that is kept, in bytes.
 const MESSAGE_MAX: usize = 8 << 10;
@@ -78,7 +67,7 @@ pub fn build(
         return Ok(Built::Ready(layer));
     }
     for command in list {
-        let base = bench.job(command, CAPS, vec![&layer]);
+        let base = bench.job(command, bench.build_caps(), vec![&layer]);
         let job = Job { collect: Collect::All, driver: tools.as_ref(), ..base };
         let outcome = bench.sandbox.run(&job)?;
         if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
@@ -93,6 +82,13 @@ pub fn build(
 }
 
 fn failed(bench: &Bench<'_>, outcome: &Outcome) -> Judgement {
+    let message = said(bench, outcome);
+    nothing_run(bench.task, FailReason::DidNotBuild, Some(message))
+}
+
+/// What a command of a build came to, as it may be told to the candidate.
+pub fn said(bench: &Bench<'_>, outcome: &Outcome) -> String {
+    bench.doubts.note(outcome, bench.limits.build_time);
     let text = if outcome.stderr.bytes.is_empty() { &outcome.stdout } else { &outcome.stderr };
     let said = String::from_utf8_lossy(&text.bytes);
     let message = match outcome.limit {
@@ -101,6 +97,5 @@ fn failed(bench: &Bench<'_>, outcome: &Outcome) -> Judgement {
         Some(_) => "the compiler ran out of time".to_owned(),
         None => said.into_owned(),
     };
-    let message = head_and_tail(&message, MESSAGE_MAX);
-    nothing_run(bench.task, FailReason::DidNotBuild, Some(message))
+    head_and_tail(&message, MESSAGE_MAX)
 }

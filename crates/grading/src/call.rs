@@ -1,6 +1,8 @@
 //! The form `call`: arguments go in over a channel, values come back, and are compared out here.
+//!
+//! Visible examples are called in a process and a sandbox of their own, which no sealed call ever
+//! reaches: what an answer says there may go back to its candidate.
 
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use fairtrial_core::form::call::{Call, CallOutcome, CallSettings, Reply};
@@ -13,7 +15,7 @@ use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Allowed, Archive, DRIVER, Frame, Job, Lap, Outcome, Running};
 use serde_json::json;
 
-use crate::bench::{Bench, JudgeError, signal_name};
+use crate::bench::{Bench, JudgeError, new_session, signal_name};
 use crate::build::{Builds, Built, build};
 use crate::checker::Checker;
 use crate::driver::{Driver, Laid};
@@ -29,12 +31,6 @@ const SHOWN_MAX: usize = 4 << 10;
 
 /// How often a process that ended is started anew for the calls that are left.
 const RESTARTS_MAX: usize = 3;
-
-/// What one call came to.
-struct Called {
-    test: TestOutcome,
-    message: Option<String>,
-}
 
 /// What an answer is held against.
 pub struct Examined<'a> {
@@ -57,61 +53,64 @@ pub fn judge(
         let message = format!("`{}` is no file that calls can be made into", settings.file);
         return Ok(nothing_run(bench.task, FailReason::DidNotBuild, Some(message)));
     };
-    let mut files = files.clone();
-    if driver.is_shim
-        && let Some(path) = shim::path()
-    {
-        let calls: Vec<&Call> = sealed.iter().chain(visible).collect();
-        files.insert(path, shim::rust(settings, &calls).into_bytes());
-    }
-    let layer = match build(bench, builds, &bench.recipe.call_build, &files)? {
-        Built::Ready(layer) => layer,
-        Built::Failed(judgement) => return Ok(judgement),
+    let build_for = |calls: &[&Call]| {
+        let mut files = files.clone();
+        if let Some(path) = shim::path().filter(|_| driver.is_shim) {
+            files.insert(path, shim::rust(settings, calls).into_bytes());
+        }
+        build(bench, builds, &bench.recipe.call_build, &files)
     };
-    let mut session = Session {
+    let all: Vec<&Call> = sealed.iter().chain(visible).collect();
+    let layer = match build_for(&all)? {
+        Built::Ready(layer) => layer,
+        Built::Failed(judgement) if !driver.is_shim => return Ok(judgement),
+        // Around it stood the sealed calls: what may be told is how it builds without them.
+        Built::Failed(judgement) => {
+            let told = match build_for(&visible.iter().collect::<Vec<_>>())? {
+                Built::Failed(told) => told.message.map(|it| it.replace(shim::FILE, "the calls")),
+                Built::Ready(_) => Some(format!(
+                    "it builds, but the calls that are made do not fit `{}` as it is defined",
+                    settings.name
+                )),
+            };
+            return Ok(Judgement { message: told, ..judgement });
+        }
+    };
+    let laid = driver.lay_out(&bench.tool.program)?;
+    let session = |session: u64| Session {
         bench,
         settings,
         checker,
-        laid: driver.lay_out(&bench.tool.program)?,
+        laid: &laid,
         driver,
-        layer,
+        layer: &layer,
+        session,
         running: None,
         asked: Vec::new(),
         used: Vec::new(),
         starts: 0,
     };
-    let dialect = Dialect::of(&bench.task.language);
-    let mut tests = Vec::new();
-    let mut message = None;
-    for (call, is_visible) in
-        sealed.iter().map(|it| (it, false)).chain(visible.iter().map(|it| (it, true)))
-    {
-        if is_visible && !any_failed(&tests) {
-            break;
-        }
-        let timeouts = |it: &&TestOutcome| it.failed == Some(FailReason::TimedOut);
-        if tests.iter().filter(timeouts).count() >= TIMEOUTS_MAX {
-            tests.push(not_run(call, is_visible, dialect, FailReason::TimedOut));
-            continue;
-        }
-        match session.call(tests.len(), call, is_visible)? {
-            Tried::Called(called) => {
-                message = message.or(called.message);
-                tests.push(called.test);
+    let mut tests = match session(bench.session).call_all(sealed, false)? {
+        Called::All(tests) => tests,
+        Called::DidNotLoad(judgement) => return Ok(judgement),
+    };
+    if any_failed(&tests) && !visible.is_empty() {
+        tests.extend(match session(new_session()).call_all(visible, true)? {
+            Called::All(tests) => tests,
+            Called::DidNotLoad(_) => {
+                let dialect = Dialect::of(&bench.task.language);
+                visible.iter().map(|it| not_run(it, true, dialect, FailReason::Crashed)).collect()
             }
-            Tried::DidNotLoad(judgement) if tests.is_empty() => return Ok(judgement),
-            Tried::DidNotLoad(_) | Tried::TooManyRestarts => {
-                tests.push(not_run(call, is_visible, dialect, FailReason::Crashed));
-            }
-        }
+        });
     }
-    session.stop();
-    for (number, usage) in session.used {
-        if let Some(test) = tests.get_mut(number) {
-            test.usage = Some(usage);
-        }
-    }
-    Ok(settle(tests, message))
+    Ok(settle(tests, None))
+}
+
+/// What came of a row of calls.
+enum Called {
+    All(Vec<TestOutcome>),
+    /// Nothing was called, since the answer's file could not be loaded.
+    DidNotLoad(Judgement),
 }
 
 fn empty(call: &Call, visible: bool, dialect: Dialect) -> TestOutcome {
@@ -126,7 +125,7 @@ fn not_run(call: &Call, visible: bool, dialect: Dialect, reason: FailReason) -> 
 
 /// What came of trying a call.
 enum Tried {
-    Called(Called),
+    Called(TestOutcome),
     DidNotLoad(Judgement),
     TooManyRestarts,
 }
@@ -146,8 +145,10 @@ struct Session<'a> {
     settings: &'a CallSettings,
     checker: Option<&'a Checker<'a>>,
     driver: Driver,
-    laid: Laid,
-    layer: Arc<Archive>,
+    laid: &'a Laid,
+    layer: &'a Archive,
+    /// The runs that may follow each other in one network namespace.
+    session: u64,
     running: Option<Running<'a>>,
     /// The calls that the process was asked for.
     asked: Vec<Asked>,
@@ -158,6 +159,34 @@ struct Session<'a> {
 }
 
 impl Session<'_> {
+    fn call_all(mut self, calls: &[Call], visible: bool) -> Result<Called, JudgeError> {
+        let dialect = Dialect::of(&self.bench.task.language);
+        let mut tests: Vec<TestOutcome> = Vec::new();
+        for call in calls {
+            let timeouts = |it: &&TestOutcome| it.failed == Some(FailReason::TimedOut);
+            if tests.iter().filter(timeouts).count() >= TIMEOUTS_MAX {
+                tests.push(not_run(call, visible, dialect, FailReason::TimedOut));
+                continue;
+            }
+            match self.call(tests.len(), call, visible)? {
+                Tried::Called(test) => tests.push(test),
+                Tried::DidNotLoad(judgement) if tests.is_empty() => {
+                    return Ok(Called::DidNotLoad(judgement));
+                }
+                Tried::DidNotLoad(_) | Tried::TooManyRestarts => {
+                    tests.push(not_run(call, visible, dialect, FailReason::Crashed));
+                }
+            }
+        }
+        self.stop();
+        for (number, usage) in self.used {
+            if let Some(test) = tests.get_mut(number) {
+                test.usage = Some(usage);
+            }
+        }
+        Ok(Called::All(tests))
+    }
+
     fn call(&mut self, number: usize, call: &Call, visible: bool) -> Result<Tried, JudgeError> {
         if self.settings.isolate && !self.driver.forks {
             // What this one does to its process is of no matter to the next.
@@ -191,13 +220,9 @@ impl Session<'_> {
             Frame::TooLong => {
                 self.stop();
                 let summary = format!("returned more than {} MiB", REPLY_MAX >> 20);
-                Ok(failed(test, FailReason::TooMuchOutput, summary, None))
+                Ok(failed(test, FailReason::TooMuchOutput, summary))
             }
-            Frame::Closed => {
-                let mut test = test;
-                let message = self.ended_early(call, &mut test)?;
-                Ok(Tried::Called(Called { test, message }))
-            }
+            Frame::Closed => Ok(Tried::Called(self.ended_early(call, test)?)),
         }
     }
 
@@ -214,8 +239,8 @@ impl Session<'_> {
         }
         match (line.steps, line.ended) {
             (Some(steps), _) => {
-                let message = self.weigh(call, steps, printed, &mut test)?;
-                Ok(Tried::Called(Called { test, message }))
+                self.weigh(call, steps, printed, &mut test)?;
+                Ok(Tried::Called(test))
             }
             (None, Some(status)) => {
                 let summary = if status < 0 {
@@ -223,44 +248,43 @@ impl Session<'_> {
                 } else {
                     format!("ended with status {status}")
                 };
-                let message = Some(summary.clone());
-                Ok(failed(test, FailReason::Crashed, summary, message))
+                Ok(failed(test, FailReason::Crashed, summary))
             }
             (None, None) => {
                 self.stop();
                 let summary = "sent something that is no reply".to_owned();
-                Ok(failed(test, FailReason::Crashed, summary, None))
+                Ok(failed(test, FailReason::Crashed, summary))
             }
         }
     }
 
     /// Writes down how a process ended that gave no answer.
-    fn ended_early(
-        &mut self,
-        call: &Call,
-        test: &mut TestOutcome,
-    ) -> Result<Option<String>, JudgeError> {
+    fn ended_early(&mut self, call: &Call, test: TestOutcome) -> Result<TestOutcome, JudgeError> {
         let Some(outcome) = self.end()? else {
-            return Ok(None);
+            return Ok(test);
         };
         let time = call.time.unwrap_or(self.bench.limits.time);
-        test.failed = Some(self.bench.reason(&outcome));
-        test.summary = self.bench.ended_within(&outcome, time);
-        Ok(Some(format!("{}\n{}", test.summary, tail(&outcome))))
+        Ok(TestOutcome {
+            failed: Some(self.bench.reason(&outcome)),
+            summary: self.bench.ended_within(&outcome, time),
+            found: tail(&outcome),
+            ..test
+        })
     }
 
     /// Starts the process and loads the candidate's file. A judgement comes back when that fails.
     fn load(&mut self) -> Result<Option<Judgement>, JudgeError> {
         self.starts += 1;
         let bench = self.bench;
-        let mut base = bench.job(&bench.recipe.call, bench.caps(), vec![&self.layer]);
+        let mut base = bench.job(&bench.recipe.call, bench.caps(), vec![self.layer]);
         if let Some(name) = &self.laid.compiled {
             let source = name.trim_end_matches('c');
             for part in base.command.iter_mut().filter(|it| it.ends_with(source)) {
                 *part = format!("{DRIVER}/{name}");
             }
         }
-        let job = Job { driver: Some(&self.laid.files), channel: true, ..base };
+        let session = self.session;
+        let job = Job { driver: Some(&self.laid.files), channel: true, session, ..base };
         let mut running = bench.sandbox.start(&job)?;
         let order = json!({
             "file": bench.call_file(&self.settings.file),
@@ -295,34 +319,29 @@ impl Session<'_> {
         nothing_run(self.bench.task, reason, Some(told.text()))
     }
 
-    /// Writes down what a call came to. What comes back is fit to be shown to the candidate.
+    /// Writes down what a call came to.
     fn weigh(
         &self,
         call: &Call,
         lines: Vec<StepLine>,
         printed: &[u8],
         test: &mut TestOutcome,
-    ) -> Result<Option<String>, JudgeError> {
+    ) -> Result<(), JudgeError> {
         let texts: Vec<_> = lines.iter().map(|it| it.raised.as_ref().map(Told::text)).collect();
         let replies: Vec<Reply> = lines.into_iter().map(StepLine::reply).collect();
         let (step, outcome) = call.judge(&replies, printed);
         let text = texts.get(step).cloned().flatten();
-        let message = self.write_down(&outcome, text, test);
+        self.write_down(&outcome, text, test);
         if call.steps.len() > 1 && test.failed.is_some() {
             test.summary = format!("step {}: {}", step + 1, test.summary);
         }
         if let (None, Some(data), Some(checker)) = (test.failed, &call.check, self.checker) {
             checker.check(self.bench, call, data, &replies, printed, test)?;
         }
-        Ok(message)
+        Ok(())
     }
 
-    fn write_down(
-        &self,
-        outcome: &CallOutcome,
-        text: Option<String>,
-        test: &mut TestOutcome,
-    ) -> Option<String> {
+    fn write_down(&self, outcome: &CallOutcome, text: Option<String>, test: &mut TestOutcome) {
         let dialect = Dialect::of(&self.bench.task.language);
         let written = |value: &Value| head_and_tail(&dialect.write(value), SHOWN_MAX);
         let mut differs = |what: &str, place: &str, expected: String, found: String| {
@@ -362,8 +381,7 @@ impl Session<'_> {
                     Some(if is_memory { FailReason::OutOfMemory } else { FailReason::Crashed });
                 let kind = &kind[..kind.floor_char_boundary(KIND_MAX)];
                 test.summary = format!("raised {kind}");
-                test.found = text.clone().unwrap_or_default();
-                return text;
+                test.found = text.unwrap_or_default();
             }
             CallOutcome::DidNotRaise { expected, found } => differs(
                 "returned a value where an error was expected",
@@ -372,10 +390,9 @@ impl Session<'_> {
                 written(found),
             ),
             CallOutcome::StepsMissing => {
-                differs("took fewer steps than asked", "", String::new(), String::new())
+                differs("took fewer steps than asked", "", String::new(), String::new());
             }
         }
-        None
     }
 
     /// Waits for the process to end, after its channel closed, and says how it ended.
@@ -420,14 +437,8 @@ impl Session<'_> {
 }
 
 /// A call that failed.
-fn failed(
-    test: TestOutcome,
-    reason: FailReason,
-    summary: String,
-    message: Option<String>,
-) -> Tried {
-    let test = TestOutcome { failed: Some(reason), summary, ..test };
-    Tried::Called(Called { test, message })
+fn failed(test: TestOutcome, reason: FailReason, summary: String) -> Tried {
+    Tried::Called(TestOutcome { failed: Some(reason), summary, ..test })
 }
 
 fn allowed(time: Duration) -> Allowed {

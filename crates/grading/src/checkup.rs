@@ -27,6 +27,8 @@ const LIMITS: Limits = Limits {
     memory: Bytes::mib(2048),
     output: Bytes::mib(4),
     processes: 256,
+    build_time: Duration::from_secs(120),
+    build_memory: Bytes::mib(2048),
 };
 
 /// Tries a language.

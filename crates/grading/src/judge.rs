@@ -1,4 +1,10 @@
 //! From a task and an answer's files to a judgement.
+//!
+//! Whatever an answer does, its judgement is a verdict on it. What looks like a fault of ours, or of a
+//! machine that is busy with other things, is judged again with nothing beside it; what is lost twice
+//! while the answer's program runs is the answer's doing.
+
+use std::sync::{PoisonError, RwLock};
 
 use fairtrial_core::docket::{Docket, Proceedings, Task};
 use fairtrial_core::judgement::Judgement;
@@ -8,7 +14,7 @@ use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_sandbox::Sandbox;
 
-use crate::bench::{Bench, JudgeError, new_session};
+use crate::bench::{Bench, Doubts, JudgeError, new_session};
 use crate::checker::Checker;
 use crate::outcome::nothing_run;
 use crate::tools::{ToolMissing, Toolbox};
@@ -21,19 +27,31 @@ pub struct Judge {
     tools: Toolbox,
     sandbox: Sandbox,
     builds: build::Builds,
+    /// Doubts about the runs of checkers decide nothing: their answers are no candidate's.
+    checkers_doubts: Doubts,
+    /// Shared by judgements that are made at the same time; held alone by one that must be.
+    turn: RwLock<()>,
 }
 
-/// The limits of a task: the built-in ones, overlaid by the docket's, the task's and the plan's.
+/// The limits of a task: the built-in ones, overlaid by its language's, the docket's, its own and the
+/// plan's.
 #[must_use]
-pub fn limits_of(docket: &Docket, task: &Task, plan: &LimitSettings) -> Limits {
-    Limits::default().overlaid(&docket.settings.limits).overlaid(&task.limits).overlaid(plan)
+pub fn limits_of(recipes: &Recipes, docket: &Docket, task: &Task, plan: &LimitSettings) -> Limits {
+    let language = recipes.find(&task.language).map(|it| it.limits).unwrap_or_default();
+    Limits::default()
+        .overlaid(&language)
+        .overlaid(&docket.settings.limits)
+        .overlaid(&task.limits)
+        .overlaid(plan)
 }
 
 impl Judge {
     /// A judge who knows these languages, has these tools, and runs code in this sandbox.
     #[must_use]
     pub fn new(recipes: Recipes, tools: Toolbox, sandbox: Sandbox) -> Self {
-        Self { recipes, tools, sandbox, builds: build::Builds::default() }
+        let builds = build::Builds::default();
+        let (turn, checkers_doubts) = (RwLock::new(()), Doubts::default());
+        Self { recipes, tools, sandbox, builds, checkers_doubts, turn }
     }
 
     /// The tools.
@@ -90,7 +108,8 @@ impl Judge {
         files.extend(answer.iter().map(|(path, bytes)| (path.clone(), bytes.clone())));
         let sandbox = &self.sandbox;
         let session = new_session();
-        let bench = Bench { task, recipe, tool, limits, sandbox, session };
+        let doubts = &Doubts::default();
+        let bench = Bench { task, recipe, tool, limits, sandbox, session, doubts };
         let checker = match self.checker(task) {
             Ok(checker) => checker,
             Err(missing) => {
@@ -101,18 +120,19 @@ impl Judge {
         let checker = checker.as_ref();
         let by_form = || by_form(&bench, checker, &self.builds, &files, examples);
         let judge = || {
-            // A warden that was lost is no verdict, and no reason to spoil a trial at once.
-            let judged = match by_form() {
-                Err(error) if error.is_lost_warden() => by_form(),
-                judged => judged,
+            let first = {
+                let _turn = self.turn.read().unwrap_or_else(PoisonError::into_inner);
+                doubts.clear();
+                by_form()
             };
-            judged.unwrap_or_else(|error| {
-                if let Some(message) = error.of_the_answer() {
-                    return nothing_run(task, FailReason::DidNotBuild, Some(message));
+            match &first {
+                Ok(judgement) if !(doubts.any() && could_differ(judgement.verdict)) => first,
+                _ => {
+                    let _alone = self.turn.write().unwrap_or_else(PoisonError::into_inner);
+                    again_alone(&first, by_form())
                 }
-                let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
-                Judgement { notes: vec![chain(&error)], ..bare }
-            })
+            }
+            .unwrap_or_else(|error| error_judged(task, &error))
         };
         let mut first = judge();
         if task.rerun_failures > 0 && could_differ(first.verdict) {
@@ -135,8 +155,39 @@ impl Judge {
         let Some(recipe) = self.recipes.find(language) else { return Ok(None) };
         let sandbox = &self.sandbox;
         let (limits, session) = (Limits::default(), new_session());
-        let bench = Bench { task, recipe, tool, limits, sandbox, session };
+        let doubts = &self.checkers_doubts;
+        let bench = Bench { task, recipe, tool, limits, sandbox, session, doubts };
         Ok(Some(Checker { bench, file, source }))
+    }
+}
+
+/// What counts of two tries, the second of them alone: the second, with a note where it differs.
+fn again_alone(
+    first: &Result<Judgement, JudgeError>,
+    second: Result<Judgement, JudgeError>,
+) -> Result<Judgement, JudgeError> {
+    let mut judgement = second?;
+    let at_first = match first {
+        Ok(first) if first.verdict == judgement.verdict => None,
+        Ok(first) => Some(format!("{}, with little processor time used", first.verdict)),
+        Err(error) => Some(chain(error)),
+    };
+    judgement.notes.extend(at_first.map(|it| format!("judged again alone; at first: {it}")));
+    Ok(judgement)
+}
+
+/// What an error comes to that came twice.
+fn error_judged(task: &Task, error: &JudgeError) -> Judgement {
+    let note = chain(error);
+    match error.of_the_answer() {
+        Some((reason, message)) => {
+            let judgement = nothing_run(task, reason, message);
+            Judgement { notes: vec![note], ..judgement }
+        }
+        None => {
+            let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
+            Judgement { notes: vec![note], ..bare }
+        }
     }
 }
 
@@ -146,6 +197,7 @@ fn could_differ(verdict: Verdict) -> bool {
         verdict,
         Verdict::Fail(
             FailReason::WrongResult
+                | FailReason::DidNotBuild
                 | FailReason::Crashed
                 | FailReason::TimedOut
                 | FailReason::OutOfMemory

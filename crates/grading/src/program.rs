@@ -9,25 +9,26 @@ use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Collect, Ending, Outcome};
 
-use crate::bench::{Bench, JudgeError};
+use crate::bench::{Bench, JudgeError, new_session};
 use crate::outcome::{TIMEOUTS_MAX, any_failed, settle, usage};
 
 /// Longest text kept of an input, an expectation or an output, in bytes.
 const SHOWN_MAX: usize = 4 << 10;
 
-/// Judges by cases. Examples are run only when something sealed failed.
+/// Judges by cases. Examples are run only when something sealed failed. Nothing of one run is there in
+/// the next, so what an answer says of an example cannot tell of a sealed case.
 pub fn judge(
     bench: &Bench<'_>,
     layer: &Archive,
     sealed: &[Case],
     visible: &[Case],
 ) -> Result<Judgement, JudgeError> {
-    let (mut tests, mut message) = (Vec::new(), None);
-    run_all(bench, layer, sealed, false, &mut tests, &mut message)?;
-    if any_failed(&tests) {
-        run_all(bench, layer, visible, true, &mut tests, &mut message)?;
+    let mut tests = run_all(bench, layer, sealed, false)?;
+    if any_failed(&tests) && !visible.is_empty() {
+        let apart = Bench { session: new_session(), ..*bench };
+        tests.extend(run_all(&apart, layer, visible, true)?);
     }
-    Ok(settle(tests, message))
+    Ok(settle(tests, None))
 }
 
 fn run_all(
@@ -35,20 +36,17 @@ fn run_all(
     layer: &Archive,
     cases: &[Case],
     visible: bool,
-    tests: &mut Vec<TestOutcome>,
-    message: &mut Option<String>,
-) -> Result<(), JudgeError> {
+) -> Result<Vec<TestOutcome>, JudgeError> {
+    let mut tests: Vec<TestOutcome> = Vec::new();
     for case in cases {
         let timeouts = tests.iter().filter(|it| it.failed == Some(FailReason::TimedOut)).count();
-        let (test, said) = if timeouts >= TIMEOUTS_MAX {
-            (not_run(case, visible), None)
+        tests.push(if timeouts >= TIMEOUTS_MAX {
+            not_run(case, visible)
         } else {
             run_case(bench, layer, case, visible)?
-        };
-        *message = message.take().or(said);
-        tests.push(test);
+        });
     }
-    Ok(())
+    Ok(tests)
 }
 
 fn not_run(case: &Case, visible: bool) -> TestOutcome {
@@ -82,7 +80,7 @@ fn run_case(
     layer: &Archive,
     case: &Case,
     visible: bool,
-) -> Result<(TestOutcome, Option<String>), JudgeError> {
+) -> Result<TestOutcome, JudgeError> {
     let files = Archive::of(&case.files)?;
     let wanted: Vec<RelPath> = case.files_after.keys().cloned().collect();
     let mut job = bench.job(&bench.recipe.run, bench.caps(), vec![layer, &files]);
@@ -97,28 +95,28 @@ fn run_case(
         files_after.extend(archive.entries()?.into_iter().map(|it| (it.path, it.bytes)));
     }
     let mut test = TestOutcome { usage: Some(usage(&outcome)), ..empty(case, visible) };
-    let said = match (outcome.limit, outcome.ending) {
+    match (outcome.limit, outcome.ending) {
         (None, Ending::Exited(status)) => {
             let ran = Ran { status, stdout: &outcome.stdout.bytes, files_after: &files_after };
-            weigh(bench, &case.judge(&ran), status, &outcome, &mut test)
+            weigh(bench, &case.judge(&ran), status, &outcome, &mut test);
         }
         _ => {
             test.failed = Some(bench.reason(&outcome));
             test.summary = bench.ended(&outcome);
-            Some(format!("{}\n{}", test.summary, stderr(&outcome)))
+            test.found = stderr(&outcome);
         }
-    };
-    Ok((test, said))
+    }
+    Ok(test)
 }
 
-/// Writes down what a case came to. What comes back is fit to be shown to the candidate.
+/// Writes down what a case came to.
 fn weigh(
     bench: &Bench<'_>,
     judged: &CaseOutcome,
     status: i32,
     outcome: &Outcome,
     test: &mut TestOutcome,
-) -> Option<String> {
+) {
     let mut differs = |what: String, mismatch: &TextMismatch| {
         test.failed = Some(FailReason::WrongResult);
         test.summary = format!("{what} differs at {}", mismatch.place);
@@ -126,7 +124,7 @@ fn weigh(
         test.found = head_and_tail(&mismatch.found, SHOWN_MAX);
     };
     match judged {
-        CaseOutcome::Holds => return None,
+        CaseOutcome::Holds => {}
         CaseOutcome::WrongOutput(mismatch) => differs("standard output".to_owned(), mismatch),
         CaseOutcome::WrongFile(path, mismatch) => differs(format!("the file `{path}`"), mismatch),
         CaseOutcome::MissingFile(path) => {
@@ -142,11 +140,9 @@ fn weigh(
                 Some(if crashed { bench.reason(outcome) } else { FailReason::WrongResult });
             test.summary = bench.ended(outcome);
             test.expected = format!("status {expected}");
-            test.found = format!("status {status}");
-            return crashed.then(|| format!("{}\n{}", bench.ended(outcome), stderr(outcome)));
+            test.found = format!("status {status}\n{}", stderr(outcome)).trim_end().to_owned();
         }
     }
-    None
 }
 
 fn stderr(outcome: &Outcome) -> String {

@@ -19,16 +19,14 @@ use fairtrial_core::verdict::{FailReason, Verdict};
 use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, Outcome};
 use serde_json::json;
 
-use crate::bench::{Bench, JudgeError};
+use crate::bench::{Bench, JudgeError, new_session};
+use crate::build::said;
 use crate::canaries::{Lots, plant};
 use crate::driver::UnitDriver;
 use crate::outcome::{nothing_run, settle as settle_tests, usage};
 
 /// Longest message kept of a test, in bytes.
 const MESSAGE_MAX: usize = 4 << 10;
-
-/// What a compiler of tests may use beyond the task's own limits.
-const BUILD_MEMORY: u64 = 2 << 30;
 
 /// A run of sealed tests, laid out.
 struct Run<'a> {
@@ -65,6 +63,10 @@ pub fn judge(
     let (taken, notes) = without_config(files, settings, sealed, runner);
     let run = Run::lay_out(bench, settings, runner, sealed);
     let mut judgement = run.judge(&taken)?;
+    let not_run = FailReason::DidNotBuild;
+    if judgement.verdict == Verdict::Fail(not_run) {
+        judgement.message = run.check(&taken)?;
+    }
     judgement.notes.splice(0..0, notes);
     Ok(judgement)
 }
@@ -114,7 +116,7 @@ impl<'a> Run<'a> {
         let mut base = Archive::of(files)?;
         let sealed = Archive::of(&self.with_laid(self.laid.clone())?)?;
         for command in &self.runner.build {
-            let caps = Caps { memory: BUILD_MEMORY, ..self.caps() };
+            let caps = self.bench.build_caps();
             let command = self.command(command, caps.memory);
             let job = Job {
                 command,
@@ -132,6 +134,32 @@ impl<'a> Run<'a> {
         }
         let held = self.hold(&base)?;
         Ok(self.weigh(held))
+    }
+
+    /// Why the answer does not build or load by itself; `None` when it does. No sealed file is there, so
+    /// whatever the answer says may be told.
+    fn check(&self, files: &FileTree) -> Result<Option<String>, JudgeError> {
+        let mut base = Archive::of(files)?;
+        let laid = Archive::of(&self.with_laid(FileTree::new())?)?;
+        let apart = Bench { session: new_session(), ..*self.bench };
+        for command in &self.runner.check {
+            let caps = apart.build_caps();
+            let command = apart.command_for(command, &self.settings.file, caps.memory);
+            let job = Job {
+                command,
+                collect: Collect::All,
+                env: self.env(),
+                ..apart.job(&[], caps, vec![&base, &laid])
+            };
+            let outcome = apart.sandbox.run(&job)?;
+            if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
+                return Ok(Some(said(&apart, &outcome)));
+            }
+            if let Some(built) = outcome.collected {
+                base = built;
+            }
+        }
+        Ok(None)
     }
 
     /// The sealed files as they are when they are run: tests are blank where the runner has them
@@ -247,10 +275,6 @@ impl<'a> Run<'a> {
             first.usage = Some(usage(&outcome));
         }
         let mut judgement = settle_tests(tests, None);
-        judgement.message = report.broken.as_deref().map(|text| {
-            let kind = error_kind(text).unwrap_or("an error");
-            format!("it could not be loaded: it raised {kind}")
-        });
         if !evidence.is_empty() {
             return tampered(judgement, &evidence);
         }
@@ -301,10 +325,7 @@ impl<'a> Run<'a> {
     /// code can read the sealed tests, so nothing of its making may go back to the candidate.
     fn not_run(&self, reason: FailReason, outcome: &Outcome, why: &str) -> Judgement {
         let said = self.said(outcome);
-        let ended = self.bench.ended(outcome);
-        let kind = error_kind(&said).map_or(String::new(), |kind| format!("it raised {kind}"));
-        let message = format!("{ended}\n{kind}");
-        let mut judgement = nothing_run(self.bench.task, reason, Some(message.trim().to_owned()));
+        let mut judgement = nothing_run(self.bench.task, reason, None);
         if let Some(first) = judgement.tests.first_mut() {
             first.found = format!("{why}\n{said}").trim().to_owned();
         }
@@ -330,35 +351,6 @@ fn tampered(mut judgement: Judgement, evidence: &BTreeSet<String>) -> Judgement 
     judgement.notes = evidence.iter().map(|it| format!("tampering: {it}")).collect();
     judgement.message = None;
     judgement
-}
-
-/// Kinds of errors that a candidate may be told of. Any other name could carry what is sealed.
-const KINDS: &[&str] = &[
-    "SyntaxError",
-    "IndentationError",
-    "TabError",
-    "ImportError",
-    "ModuleNotFoundError",
-    "NameError",
-    "AttributeError",
-    "TypeError",
-    "ValueError",
-    "KeyError",
-    "IndexError",
-    "RecursionError",
-    "ReferenceError",
-    "RangeError",
-];
-
-/// The kind of the last error that a text tells of.
-fn error_kind(text: &str) -> Option<&'static str> {
-    let of_line = |line: &str| {
-        let line = line.trim_start_matches(['E', ' ']);
-        KINDS.iter().copied().find(|kind| {
-            line.strip_prefix(kind).is_some_and(|rest| rest.is_empty() || rest.starts_with(':'))
-        })
-    };
-    text.lines().rev().find_map(of_line)
 }
 
 fn outcome_of(found: &Found) -> TestOutcome {

@@ -212,7 +212,7 @@ fn read_dockets(folders: &[PathBuf], recipes: &Recipes) -> Result<Vec<Docket>, P
 
 /// A task with its limits settled and its prompt written.
 fn entry(docket: &Docket, task: &Task, plan: &Plan, recipes: &Recipes, tools: &Toolbox) -> Entry {
-    let limits = limits_of(docket, task, &plan.limits);
+    let limits = limits_of(recipes, docket, task, &plan.limits);
     let version = tools.get(&task.language).map(|tool| tool.version.clone()).unwrap_or_default();
     let recipe = recipes.find(&task.language);
     let prompt = recipe.map(|recipe| first_prompt(task, recipe, &version, &limits));

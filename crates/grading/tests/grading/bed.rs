@@ -78,7 +78,7 @@ impl Bench<'_> {
             tools.find_runner(&recipes, language, runner);
             tools.runner(language, runner).unwrap();
         }
-        let limits = limits_of(&docket, task, &Default::default());
+        let limits = limits_of(&recipes, &docket, task, &Default::default());
         Judge::new(recipes, tools, sandbox()).judge(task, &tree(answer), limits, false)
     }
 }

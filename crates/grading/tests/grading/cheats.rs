@@ -460,7 +460,8 @@ fn an_answer_cannot_carry_the_sealed_tests_back_to_its_candidate() {
             let judged = runner.judge(&format!("{read}{end}{}", PYTEST.right));
             assert!(!judged.verdict.is_pass(), "{judged:#?}");
             let message = judged.message.unwrap_or_default();
-            assert!(!message.contains("toll") && message.len() < 200, "{message}");
+            // It is told what it did where no sealed test was, which it could not read there.
+            assert!(!message.contains("test_short") && !message.contains("assert"), "{message}");
         }
     }
 }

@@ -111,14 +111,14 @@ fn one_crash_does_not_take_the_other_calls_along() {
 #[test]
 fn after_two_timeouts_the_rest_is_not_run() {
     let sealed = "{\"args\": [0], \"returns\": 0}\n".repeat(6);
-    let began = std::time::Instant::now();
-    let judged = python(&sealed, "def f(x):\n    while True: pass\n");
-    assert_eq!((judged.verdict, judged.counts()), (fail(FailReason::TimedOut), (0, 6)));
-    assert_eq!(judged.tests[1].summary, "used more than 1.00 s of processor time");
-    assert_eq!(judged.tests[5].summary, "not run");
-    assert!(began.elapsed().as_secs() < 6);
-    let judged = python(&sealed, "import time\ndef f(x): time.sleep(9)\n");
-    assert_eq!(judged.tests[0].summary, "took more than 3.00 s");
+    for code in ["def f(x):\n    while True: pass\n", "import time\ndef f(x): time.sleep(9)\n"] {
+        let judged = python(&sealed, code);
+        assert_eq!((judged.verdict, judged.counts()), (fail(FailReason::TimedOut), (0, 6)));
+        let summary = |place: usize| judged.tests[place].summary.as_str();
+        assert!(summary(1).contains("more than"), "{}", summary(1));
+        assert_eq!(summary(5), "not run");
+        assert_eq!(judged.notes, [""; 0]);
+    }
 }
 
 #[test]
@@ -131,7 +131,7 @@ fn what_comes_out_of_the_sandbox_is_bounded() {
     let name = "def f(): raise type('E' * 100000, (Exception,), {})('m' * 100000)\n";
     let judged = python(sealed, name);
     assert_eq!(judged.verdict, fail(FailReason::Crashed));
-    assert!(judged.tests[0].summary.len() < 200 && judged.message.unwrap().len() < 5000);
+    assert!(judged.tests[0].summary.len() < 200 && judged.tests[0].found.len() < 5000);
     for garbage in
         ["{", "[]", "\\xff", "{\"value\": {\"$tupel\": 1}}", "{\"raised\": {\"kinds\": []}}"]
     {
@@ -243,7 +243,7 @@ fn a_missing_tool_is_void_and_told() {
     let docket = Docket::parse("d", &files, &recipes).unwrap();
     let tools = Toolbox::find(&recipes, ["reef"].into_iter());
     let task = &docket.tasks[0];
-    let limits = limits_of(&docket, task, &Default::default());
+    let limits = limits_of(&recipes, &docket, task, &Default::default());
     let judged =
         Judge::new(recipes, tools, sandbox()).judge(task, &tree(&[("m.reef", "")]), limits, false);
     assert_eq!(judged.verdict, Verdict::Void(VoidReason::ToolMissing));
@@ -276,7 +276,7 @@ fn the_demo_s_proofs_are_what_their_names_say() {
     }
     let judge = Judge::new(recipes, tools, sandbox());
     for task in tasks {
-        let limits = limits_of(&docket, task, &Default::default());
+        let limits = limits_of(judge.recipes(), &docket, task, &Default::default());
         assert!(task.proofs.iter().any(|it| it.right) && task.proofs.iter().any(|it| !it.right));
         for proof in &task.proofs {
             let judged = judge.judge(task, &proof.files, limits, false);
