@@ -101,7 +101,6 @@ impl Keeper {
     fn socket(&self) -> Result<BorrowedFd<'_>, SandboxError> {
         self.socket.as_ref().map(OwnedFd::as_fd).ok_or(SandboxError::NoReport)
     }
-
 }
 
 impl Drop for Keeper {

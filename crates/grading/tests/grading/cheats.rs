@@ -1,6 +1,6 @@
 //! Answers that try to pass without being right. None may.
 
-use fairtrial_core::verdict::FailReason;
+use fairtrial_core::verdict::{FailReason, Verdict};
 
 use crate::bed::{Bench, javascript, judge, python};
 use crate::units::{CARGO, GO, JUNIT, NODE, PYTEST, Runner, UNITTEST};
@@ -348,6 +348,20 @@ fn no_answer_makes_its_trial_void() {
         }
         .judge(&[(file, code)]);
         assert_eq!(judged.verdict, crate::bed::fail(reason), "{code}: {judged:#?}");
+    }
+    // Every signal is an ending, those that have no name too.
+    for signal in [6, 9, 15, 34, 40, 64] {
+        let raise = format!("import os\ndef f(x): os.kill(os.getpid(), {signal})\n");
+        let call = judge("call", "python", "a.py", SEALED, &[("a.py", &raise)]);
+        assert_eq!(call.verdict, crate::bed::fail(FailReason::Crashed), "{signal}: {call:#?}");
+        let raise = format!("import os\nos.kill(os.getpid(), {signal})\n");
+        let load = judge("call", "python", "a.py", SEALED, &[("a.py", &raise)]);
+        assert_eq!(load.verdict, crate::bed::fail(FailReason::Crashed), "{signal}: {load:#?}");
+        let program =
+            judge("program", "shell", "a.sh", sealed, &[("a.sh", &format!("kill -{signal} $$"))]);
+        assert_eq!(program.verdict, crate::bed::fail(FailReason::Crashed), "{program:#?}");
+        let tests = PYTEST.judge(&format!("{raise}{}", PYTEST.right));
+        assert!(matches!(tests.verdict, Verdict::Fail(_)), "{signal}: {tests:#?}");
     }
     // Files that stand where others must.
     for path in ["test_toll.py/x", "toll.py/x", "depths.txt/x"] {

@@ -288,7 +288,12 @@ pub fn install(rules: Rules) -> io::Result<Option<OwnedFd>> {
         // SAFETY: `handed` describes `program`, which outlives the call; the kernel copies and
         // checks it.
         unsafe {
-            libc::syscall(libc::SYS_seccomp, libc::SECCOMP_SET_MODE_FILTER, flags, &raw const handed)
+            libc::syscall(
+                libc::SYS_seccomp,
+                libc::SECCOMP_SET_MODE_FILTER,
+                flags,
+                &raw const handed,
+            )
         }
     };
     let listened = libc::SECCOMP_FILTER_FLAG_NEW_LISTENER;
@@ -422,8 +427,7 @@ mod tests {
         says_by(FULL, arch, number, args)
     }
 
-    const FULL: Rules =
-        Rules { sockets: true, owner: false, listened: false, uncounted: false };
+    const FULL: Rules = Rules { sockets: true, owner: false, listened: false, uncounted: false };
 
     fn says_by(rules: Rules, arch: u32, number: u32, args: [u32; 2]) -> u32 {
         let program = program(rules);
@@ -507,8 +511,7 @@ mod tests {
 
     #[test]
     fn without_namespaces_there_are_no_sockets_and_no_changed_modes() {
-        let plain =
-            Rules { sockets: false, owner: true, listened: true, uncounted: true };
+        let plain = Rules { sockets: false, owner: true, listened: true, uncounted: true };
         let call = |number: libc::c_long, first| says_by(plain, ARCH, number as u32, [first, 1]);
         for family in [1, 2, 10, 16] {
             assert_eq!(call(libc::SYS_socket, family), error(libc::EAFNOSUPPORT));

@@ -75,12 +75,12 @@ pub fn furnish(house: &House, spec: &Spec, handed: &Handed) -> Result<Places, Un
         other => other,
     };
     for layer in &handed.layers {
-        unpack(layer, &places.work, owner).map_err(full).map_err(|unfurnished| {
-            match unfurnished {
+        unpack(layer, &places.work, owner).map_err(full).map_err(
+            |unfurnished| match unfurnished {
                 Unfurnished::Failed(why) if house.scratch.is_none() => Unfurnished::NotLaid(why),
                 other => other,
-            }
-        })?;
+            },
+        )?;
     }
     if let Some(sealed) = &handed.sealed {
         unpack(sealed, &places.work, owner).map_err(full)?;

@@ -117,7 +117,9 @@ fn is_machine_root() -> bool {
 /// The layers of this module, as they are found.
 pub fn layers(tier: Tier, identity: Identity) -> Vec<Layer> {
     let who = match (tier, identity.root) {
-        (Tier::Full, true) => "a user for each run, in a user namespace of its own, no capabilities",
+        (Tier::Full, true) => {
+            "a user for each run, in a user namespace of its own, no capabilities"
+        }
         (Tier::Full, false) => "a user namespace of its own, no capabilities",
         (_, true) => "a user for each run, no capabilities",
         (_, false) => "your own user, no capabilities",

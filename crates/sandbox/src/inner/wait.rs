@@ -34,8 +34,9 @@ fn wait(whose: libc::idtype_t, id: libc::id_t, more: i32) -> Waited {
     loop {
         let mut info = MaybeUninit::<libc::siginfo_t>::zeroed();
         // SAFETY: the kernel fills in the structure that is pointed to, which is ours.
-        let done =
-            unsafe { libc::waitid(whose, id, info.as_mut_ptr(), libc::WEXITED | libc::__WALL | more) };
+        let done = unsafe {
+            libc::waitid(whose, id, info.as_mut_ptr(), libc::WEXITED | libc::__WALL | more)
+        };
         if done != 0 {
             match nix::errno::Errno::last() {
                 nix::errno::Errno::EINTR => continue,

@@ -134,8 +134,7 @@ pub fn serve(house: &House, spec: &Spec, mut handed: Handed) -> Result<Report, S
         return Ok(report);
     }
     if let Some(mut archive) = collected {
-        let collected =
-            collect::collect(&spec.collect, &places.work, &mut archive, spec.caps.disk);
+        let collected = collect::collect(&spec.collect, &places.work, &mut archive, spec.caps.disk);
         if let Err(why) = collected {
             return Ok(Report::CollectFailed(why));
         }

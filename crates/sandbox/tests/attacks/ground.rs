@@ -1,6 +1,6 @@
 //! What lies around the sandbox while attacks are held: secrets, sockets, a process to be hurt.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::net::{TcpListener, UdpSocket};
 use std::os::linux::net::SocketAddrExt as _;
@@ -13,6 +13,7 @@ use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_sandbox::{Archive, Caps, Collect, Demand, Job, Sandbox, SandboxError, Tier};
 use tempfile::TempDir;
 
+use crate::neighbours::{HOG_LIVES, HOGS, HONEST};
 use crate::set::{ATTACKS, Attack, C_HEAD, PYTHON_HEAD, With};
 
 /// What must not be found.
@@ -87,6 +88,70 @@ impl Ground {
         }
         wrong.extend(self.harm());
         assert!(wrong.is_empty(), "in the {} tier:\n{}", self.tier(), wrong.join("\n"));
+    }
+
+    /// Holds honest programs beside each hog.
+    pub fn hold_beside_hogs(&self) {
+        let (program, hog) =
+            (self.programs.path().join("honest"), self.programs.path().join("hog"));
+        // Whose user is the user's own shares with others what only that user is counted for.
+        let alone = i32::from(is_machines_root());
+        let head = format!("{C_HEAD}#define PIPES {alone}\n#define FLIGHT {alone}\n");
+        compile(&program, &format!("{head}{HONEST}"));
+        let mut felt = BTreeSet::new();
+        // In the plain tier of an ordinary user the kernel counts the rest for the user alone.
+        let counted = |name: &str| ["descriptors in flight", "processes"].contains(&name);
+        let coupled = self.tier() == Tier::Plain && !is_machines_root();
+        for (name, code) in HOGS.iter().filter(|it| !coupled || counted(it.0)) {
+            compile(&hog, &format!("{C_HEAD}{code}"));
+            let hog = self.job_of(&hog, HOG_LIVES);
+            let mut running = self.sandbox.start(&hog).unwrap();
+            let begun = Instant::now();
+            let _ = running.converse(b"", 1);
+            while running.printed().is_empty() && begun.elapsed() < HOG_LIVES / 2 {
+                std::thread::sleep(Duration::from_millis(20));
+            }
+            let has_taken = !running.printed().is_empty();
+            for _ in 0..12 {
+                let job = self.job_of(&program, Duration::from_secs(4));
+                match self.sandbox.run(&job) {
+                    Ok(outcome) if outcome.stdout.bytes == b"fine\n" => {}
+                    Ok(outcome) => {
+                        let said = String::from_utf8_lossy(&outcome.stdout.bytes);
+                        felt.insert(format!("{name}: {:?}, {said}", outcome.ending));
+                    }
+                    Err(error) => drop(felt.insert(format!("{name}: {error}"))),
+                }
+            }
+            running.stop();
+            let ended = running.finish().unwrap();
+            assert!(has_taken, "{name} took nothing: {ended:?}");
+        }
+        let tier = self.tier();
+        assert!(felt.is_empty(), "in the {tier} tier:\n{}", felt.into_iter().collect::<String>());
+    }
+
+    fn job_of(&self, program: &Path, wall: Duration) -> Job<'static> {
+        Job {
+            command: vec![program.to_string_lossy().into_owned()],
+            env: BTreeMap::new(),
+            stdin: Vec::new(),
+            layers: Vec::new(),
+            driver: None,
+            sealed: None,
+            show: vec![self.programs.path().to_owned()],
+            channel: false,
+            collect: Collect::Nothing,
+            session: 0,
+            caps: Caps {
+                wall,
+                cpu: wall,
+                memory: 128 << 20,
+                processes: 32,
+                output: 64 << 10,
+                disk: 1 << 20,
+            },
+        }
     }
 
     /// What was done outside.
@@ -213,17 +278,23 @@ impl Ground {
         use std::os::unix::fs::PermissionsExt as _;
         fs::set_permissions(self.programs.path(), fs::Permissions::from_mode(0o755)).unwrap();
         for (number, attack) in ATTACKS.iter().enumerate().filter(|it| it.1.with == With::C) {
-            let source = self.programs.path().join("a.c");
-            let code = format!("{C_HEAD}int setgroups(size_t, const gid_t *);\n{}", attack.code);
-            fs::write(&source, code).unwrap();
-            let status = Command::new("cc")
-                .args(["-w", "-O1", "-o"])
-                .args([self.program(number), source])
-                .stdin(Stdio::null())
-                .status();
-            assert!(status.unwrap().success(), "{} does not compile", attack.name);
+            let head = "int setgroups(size_t, const gid_t *);\n";
+            compile(&self.program(number), &format!("{C_HEAD}{head}{}", attack.code));
         }
     }
+}
+
+/// Makes a program of C.
+fn compile(program: &Path, code: &str) {
+    let source = program.with_extension("c");
+    fs::write(&source, code).unwrap();
+    let status = Command::new("cc")
+        .args(["-w", "-O1", "-o"])
+        .args([program, &source])
+        .arg("-lrt")
+        .stdin(Stdio::null())
+        .status();
+    assert!(status.unwrap().success(), "{} does not compile", program.display());
 }
 
 impl Drop for Ground {

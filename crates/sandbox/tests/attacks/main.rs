@@ -8,6 +8,7 @@
 #![cfg(target_arch = "x86_64")]
 
 mod ground;
+mod neighbours;
 mod set;
 
 use std::fs;
@@ -55,6 +56,7 @@ fn in_the_setting_that_was_asked_for() {
     let Ok(tier) = std::env::var(TIER) else { return };
     let ground = Ground::lay_out(&stage(), Demand::Confined);
     assert_eq!(ground.tier().word(), tier);
+    ground.hold_beside_hogs();
     ground.hold_all();
 }
 
@@ -68,6 +70,12 @@ fn no_attack_gets_out_of_the_full_tier() {
 fn no_attack_gets_out_of_the_plain_tier() {
     let _alone = alone();
     Ground::lay_out(&stage(), Demand::Only(Tier::Plain)).hold_all();
+}
+
+#[test]
+fn no_neighbour_is_felt_in_the_full_tier() {
+    let _alone = alone();
+    Ground::lay_out(&stage(), Demand::Only(Tier::Full)).hold_beside_hogs();
 }
 
 /// Starts this program again with copies that every user can reach.
