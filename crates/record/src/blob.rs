@@ -1,10 +1,15 @@
 //! Long texts: compressed (Zstandard, RFC 8878), stored once, by the digest of what they hold.
 
+use std::io::Read as _;
+
 use fairtrial_core::digest::Digest;
 use rusqlite::{Connection, OptionalExtension as _, params};
 
 /// Compression level: texts are small, and written once.
 const LEVEL: i32 = 3;
+
+/// Longest text that is stored, or unpacked, in bytes.
+pub const TEXT_MAX: usize = 256 << 20;
 
 /// Stores bytes, if they are not stored already, and says by which digest.
 pub fn store(connection: &Connection, bytes: &[u8]) -> rusqlite::Result<Digest> {
@@ -14,6 +19,11 @@ pub fn store(connection: &Connection, bytes: &[u8]) -> rusqlite::Result<Digest> 
         .query_row([digest.as_str()], |row| row.get(0))
         .optional()?;
     if known.is_none() {
+        if bytes.len() > TEXT_MAX {
+            return Err(rusqlite::Error::ToSqlConversionFailure(
+                "a text is too long to keep".into(),
+            ));
+        }
         let packed = zstd::encode_all(bytes, LEVEL)
             .map_err(|error| rusqlite::Error::ToSqlConversionFailure(error.into()))?;
         connection
@@ -25,13 +35,23 @@ pub fn store(connection: &Connection, bytes: &[u8]) -> rusqlite::Result<Digest> 
 
 /// Reads what was stored by a digest, and checks that it is that.
 pub fn load(connection: &Connection, digest: &str) -> rusqlite::Result<Vec<u8>> {
-    let packed: Vec<u8> = connection
-        .prepare_cached("SELECT content FROM blobs WHERE digest = ?1")?
-        .query_row([digest], |row| row.get(0))?;
+    let (size, packed): (i64, Vec<u8>) = connection
+        .prepare_cached("SELECT size, content FROM blobs WHERE digest = ?1")?
+        .query_row([digest], |row| Ok((row.get(0)?, row.get(1)?)))?;
     let unreadable = |error: std::io::Error| {
         rusqlite::Error::FromSqlConversionFailure(0, rusqlite::types::Type::Blob, error.into())
     };
-    let bytes = zstd::decode_all(packed.as_slice()).map_err(unreadable)?;
+    let size = usize::try_from(size).ok().filter(|it| *it <= TEXT_MAX);
+    let size =
+        size.ok_or_else(|| unreadable(std::io::Error::other("a stored text is too long")))?;
+    // A few bytes can unpack to very many: no more is unpacked than is said to be there.
+    let mut bytes = Vec::new();
+    zstd::Decoder::new(packed.as_slice())
+        .and_then(|it| it.take(size as u64 + 1).read_to_end(&mut bytes))
+        .map_err(unreadable)?;
+    if bytes.len() != size {
+        return Err(unreadable(std::io::Error::other("a stored text does not have its length")));
+    }
     if Digest::of(&bytes).as_str() != digest {
         return Err(unreadable(std::io::Error::other("a stored text does not have its digest")));
     }

@@ -33,15 +33,25 @@ pub enum RecordError {
     NotARecord(PathBuf),
     /// A newer version of the tool wrote it.
     #[error(
-        "the record `{path}` has format {found}; this version reads up to {}: use a newer one",
-        crate::FORMAT_VERSION
+        "{what} of the record `{path}` has format {found}; this version reads up to {known}: use a \
+         newer one"
     )]
     Newer {
+        /// The manifest or the database.
+        what: &'static str,
         /// The record.
         path: PathBuf,
         /// Its format.
         found: u32,
+        /// The newest that is known.
+        known: u32,
     },
+    /// A file of the record is a link, a folder, a pipe or the like.
+    #[error("`{0}` is no regular file: a record holds no links, pipes or devices")]
+    NotAFile(PathBuf),
+    /// The manifest is there, and no database.
+    #[error("the record `{0}` has no `trials.sqlite`: it is not whole")]
+    NoDatabase(PathBuf),
     /// The manifest is malformed.
     #[error("`{path}` is malformed")]
     Manifest {

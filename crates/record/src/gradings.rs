@@ -110,6 +110,10 @@ impl Record {
     /// # Errors
     /// When the database cannot be read.
     pub fn gradings(&self) -> Result<Vec<GradingRow>, RecordError> {
+        // Tables of a version that the record was not written in are not there.
+        if self.version < 2 {
+            return Ok(Vec::new());
+        }
         self.read("read gradings", || {
             let mut gradings = self.rows(
                 "SELECT id, begun, machine, left_out FROM gradings ORDER BY id",

@@ -6,10 +6,12 @@
 
 mod blob;
 mod error;
+mod files;
 mod gradings;
 mod manifest;
 mod read;
 mod schema;
+mod steps;
 mod write;
 
 pub use error::RecordError;

@@ -1,18 +1,22 @@
 //! What a record says of the run as a whole.
 
 use std::collections::BTreeMap;
-use std::fs::{self, File};
+use std::fs::{self, File, OpenOptions};
 use std::io::Write as _;
+use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::Path;
 
 use fairtrial_core::digest::Digest;
 use fairtrial_core::plan::Plan;
 use serde::{Deserialize, Serialize};
 
-use crate::RecordError;
+use crate::{RecordError, files};
 
 /// The newest format that this version reads and writes.
 pub const FORMAT_VERSION: u32 = 1;
+
+/// Longest manifest that is read, in bytes.
+const LENGTH_MAX: u64 = 256 << 20;
 
 /// The manifest's file.
 pub(crate) const FILE: &str = "manifest.json";
@@ -129,22 +133,20 @@ impl Manifest {
     /// When there is none, it is malformed, or of a newer format.
     pub fn read(record: &Path) -> Result<Self, RecordError> {
         let path = record.join(FILE);
-        let text = match fs::read_to_string(&path) {
-            Ok(text) => text,
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-                return Err(RecordError::NotARecord(record.to_owned()));
-            }
-            Err(source) => {
-                return Err(RecordError::Io { what: "read", path, source });
-            }
+        let Some(text) = files::read(&path, LENGTH_MAX)? else {
+            return Err(RecordError::NotARecord(record.to_owned()));
         };
         let malformed = |source| RecordError::Manifest { path: path.clone(), source };
-        let version: Version = serde_json::from_str(&text).map_err(malformed)?;
+        let version: Version = serde_json::from_slice(&text).map_err(malformed)?;
         if version.format_version > FORMAT_VERSION {
-            let found = version.format_version;
-            return Err(RecordError::Newer { path: record.to_owned(), found });
+            return Err(RecordError::Newer {
+                what: "the manifest",
+                path: record.to_owned(),
+                found: version.format_version,
+                known: FORMAT_VERSION,
+            });
         }
-        serde_json::from_str(&text).map_err(malformed)
+        serde_json::from_slice(&text).map_err(malformed)
     }
 
     /// Writes the manifest: to a temporary name, synced, then renamed.
@@ -156,7 +158,16 @@ impl Manifest {
         let temporary = record.join(format!("{FILE}.new"));
         let text = serde_json::to_string_pretty(self)
             .map_err(|source| RecordError::Manifest { path: path.clone(), source })?;
-        let written = File::create(&temporary).and_then(|mut file| {
+        // One that is left over, or a link that lies in wait there, makes room.
+        match fs::remove_file(&temporary) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+                return Err(files::io("remove", &temporary)(error));
+            }
+            _ => {}
+        }
+        let mut new = OpenOptions::new();
+        new.write(true).create_new(true).custom_flags(libc::O_NOFOLLOW);
+        let written = new.open(&temporary).and_then(|mut file| {
             file.write_all(text.as_bytes())?;
             file.write_all(b"\n")?;
             file.sync_all()

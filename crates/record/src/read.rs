@@ -238,6 +238,7 @@ impl Record {
         what: &'static str,
         work: impl FnOnce() -> rusqlite::Result<T>,
     ) -> Result<T, RecordError> {
+        self.steps.refill();
         work().map_err(|source| RecordError::Database { what, path: self.folder.clone(), source })
     }
 }

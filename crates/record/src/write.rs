@@ -2,6 +2,8 @@
 
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::path::{Path, PathBuf};
+use std::thread;
+use std::time::{Duration, Instant};
 
 use fairtrial_core::answer::{Deviation, Sent};
 use fairtrial_core::digest::Digest;
@@ -10,16 +12,17 @@ use fairtrial_core::plan::Tokens;
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::Verdict;
-use rusqlite::{Connection, OpenFlags, Transaction, params};
+use rusqlite::{Connection, Transaction, params};
+use tempfile::TempDir;
 
+use crate::files::{self, DATABASE, LOCK};
 use crate::manifest::Manifest;
+use crate::schema::Refused;
+use crate::steps::Steps;
 use crate::{FORMAT_VERSION, RecordError, blob, schema};
 
-/// The database's file.
-const DATABASE: &str = "trials.sqlite";
-
-/// The file whose lock a run holds.
-const LOCK: &str = "lock";
+/// How long a run waits for those who look at its record.
+const PATIENCE: Duration = Duration::from_secs(10);
 
 /// A record, open.
 #[derive(Debug)]
@@ -27,8 +30,14 @@ pub struct Record {
     pub(crate) folder: PathBuf,
     pub(crate) connection: Connection,
     manifest: Manifest,
-    /// Held while a run writes; the lock goes with the file.
+    /// The version of the database's layout.
+    pub(crate) version: u32,
+    /// How much it may do for one piece of reading.
+    pub(crate) steps: Steps,
+    /// Held while a run writes, or shared by those who look; the lock goes with the file.
     _lock: Option<File>,
+    /// A copy of the database, where it could not be read in its place without a change to it.
+    _copy: Option<TempDir>,
 }
 
 /// An answer, before it is judged.
@@ -85,13 +94,42 @@ pub struct NewJudgement<'a> {
 }
 
 impl Record {
-    /// Opens a record to look at it.
+    /// Opens a record to look at it. Nothing is written: not to the database, not beside it.
     ///
     /// # Errors
-    /// When there is none, or it is of a newer format.
+    /// When there is none, it is of a newer format, or it holds what a record does not.
     pub fn open(folder: &Path) -> Result<Self, RecordError> {
         let manifest = Manifest::read(folder)?;
-        Self::with(folder, manifest, None)
+        let Some(database) = files::database(folder)? else {
+            return Err(RecordError::NoDatabase(folder.to_owned()));
+        };
+        let lock = files::open(&folder.join(LOCK), OpenOptions::new().read(true))?;
+        // Nobody begins to write while it is shared. Where there is none, nobody ever wrote here.
+        let is_still = lock.as_ref().is_none_or(|it| it.try_lock_shared().is_ok());
+        let open = |path: &Path, flags, how: &str| {
+            let name = format!("file:{}?{how}", escaped(path));
+            Connection::open_with_flags(name, flags)
+        };
+        let (connection, copy) = if !is_still {
+            (Connection::open_with_flags(&database, schema::CHANGING), None)
+        } else if files::has_changes_beside(&database) {
+            let copy = tempfile::tempdir().map_err(files::io("make", &std::env::temp_dir()))?;
+            let path = files::copy_database(&database, copy.path())?;
+            let own = fs::canonicalize(&path).map_err(files::io("find", &path))?;
+            (Connection::open_with_flags(own, schema::WRITING), Some(copy))
+        } else {
+            (open(&database, schema::UNCHANGING, "immutable=1"), None)
+        };
+        let failed = refused(folder);
+        let mut connection = connection.map_err(|it| failed(it.into()))?;
+        schema::distrust(&connection).map_err(|it| failed(it.into()))?;
+        let steps = Steps::bound(&mut connection).map_err(|it| failed(it.into()))?;
+        let version = schema::check(&connection).map_err(&failed)?;
+        if version == 0 {
+            return Err(RecordError::NoDatabase(folder.to_owned()));
+        }
+        let folder = folder.to_owned();
+        Ok(Self { folder, connection, manifest, version, steps, _lock: lock, _copy: copy })
     }
 
     /// Opens a record to write to it, or makes one with this manifest.
@@ -99,20 +137,8 @@ impl Record {
     /// # Errors
     /// When another run writes to it, it is of a newer format, or the disk refuses.
     pub fn open_for_run(folder: &Path, manifest: &Manifest) -> Result<Self, RecordError> {
-        let io = |what: &'static str, path: &Path| {
-            let path = path.to_owned();
-            move |source| RecordError::Io { what, path, source }
-        };
-        fs::create_dir_all(folder).map_err(io("make", folder))?;
-        let path = folder.join(LOCK);
-        let mut options = OpenOptions::new();
-        let lock = options.create(true).truncate(false).write(true).open(&path);
-        let lock = lock.map_err(io("open", &path))?;
-        match lock.try_lock() {
-            Ok(()) => {}
-            Err(TryLockError::WouldBlock) => return Err(RecordError::Locked(folder.to_owned())),
-            Err(TryLockError::Error(error)) => return Err(io("lock", &path)(error)),
-        }
+        fs::create_dir_all(folder).map_err(files::io("make", folder))?;
+        let lock = lock(folder)?;
         let known = match Manifest::read(folder) {
             Ok(known) => known,
             Err(RecordError::NotARecord(_)) => {
@@ -121,7 +147,23 @@ impl Record {
             }
             Err(error) => return Err(error),
         };
-        Self::with(folder, known, Some(lock))
+        files::database(folder)?;
+        let failed = refused(folder);
+        let own = fs::canonicalize(folder).map_err(files::io("find", folder))?;
+        let connection = Connection::open_with_flags(own.join(DATABASE), schema::WRITING);
+        let mut connection = connection.map_err(|it| failed(it.into()))?;
+        schema::distrust(&connection).map_err(|it| failed(it.into()))?;
+        schema::migrate(&mut connection).map_err(&failed)?;
+        let steps = Steps::bound(&mut connection).map_err(|it| failed(it.into()))?;
+        Ok(Self {
+            folder: folder.to_owned(),
+            connection,
+            manifest: known,
+            version: schema::NEWEST,
+            steps,
+            _lock: Some(lock),
+            _copy: None,
+        })
     }
 
     /// Opens a record to add to it what is not a trial.
@@ -131,28 +173,6 @@ impl Record {
     pub fn open_to_add(folder: &Path) -> Result<Self, RecordError> {
         let manifest = Manifest::read(folder)?;
         Self::open_for_run(folder, &manifest)
-    }
-
-    fn with(folder: &Path, manifest: Manifest, lock: Option<File>) -> Result<Self, RecordError> {
-        let failed = |source| RecordError::Database {
-            what: "open the database",
-            path: folder.to_owned(),
-            source,
-        };
-        let flags = match lock {
-            Some(_) => OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE,
-            // Reading still needs the write-ahead log's index, hence no read-only mode.
-            None => OpenFlags::SQLITE_OPEN_READ_WRITE,
-        };
-        let mut connection =
-            Connection::open_with_flags(folder.join(DATABASE), flags).map_err(failed)?;
-        match schema::prepare(&mut connection).map_err(failed)? {
-            Ok(()) => {}
-            Err(found) => {
-                return Err(RecordError::Newer { path: folder.to_owned(), found });
-            }
-        }
-        Ok(Self { folder: folder.to_owned(), connection, manifest, _lock: lock })
     }
 
     /// The folder.
@@ -385,11 +405,70 @@ impl Record {
             transaction.commit()?;
             Ok(result)
         };
+        self.steps.refill();
         run(&mut self.connection).map_err(|source| RecordError::Database {
             what,
             path: self.folder.clone(),
             source,
         })
+    }
+}
+
+/// The lock of a run. Those who look have it for moments only, and are waited for.
+fn lock(folder: &Path) -> Result<File, RecordError> {
+    let path = folder.join(LOCK);
+    let mut options = OpenOptions::new();
+    let opened = files::open(&path, options.create(true).truncate(false).write(true))?;
+    let Some(lock) = opened else { return Err(RecordError::NotAFile(path)) };
+    let begun = Instant::now();
+    loop {
+        match lock.try_lock() {
+            Ok(()) => return Ok(lock),
+            Err(TryLockError::WouldBlock) => {
+                // A run holds it alone, so it cannot be shared: there is nothing to wait for.
+                match lock.try_lock_shared() {
+                    Ok(()) => lock.unlock().map_err(files::io("unlock", &path))?,
+                    Err(_) => return Err(RecordError::Locked(folder.to_owned())),
+                }
+                if begun.elapsed() > PATIENCE {
+                    return Err(RecordError::Locked(folder.to_owned()));
+                }
+                thread::sleep(Duration::from_millis(20));
+            }
+            Err(TryLockError::Error(error)) => return Err(files::io("lock", &path)(error)),
+        }
+    }
+}
+
+/// A path as it stands in the address of a file (RFC 8089).
+fn escaped(path: &Path) -> String {
+    use std::fmt::Write as _;
+    use std::os::unix::ffi::OsStrExt as _;
+    let mut out = String::new();
+    for &byte in path.as_os_str().as_bytes() {
+        if byte.is_ascii_alphanumeric() || b"/._-".contains(&byte) {
+            out.push(byte.into());
+        } else {
+            let _ = write!(out, "%{byte:02X}");
+        }
+    }
+    out
+}
+
+/// What is told of a database that cannot be used.
+fn refused(folder: &Path) -> impl Fn(Refused) -> RecordError + use<> {
+    let path = folder.to_owned();
+    move |refused| {
+        let path = path.clone();
+        match refused {
+            Refused::Sqlite(source) => {
+                RecordError::Database { what: "open the database", path, source }
+            }
+            Refused::Newer(found) => {
+                RecordError::Newer { what: "the database", path, found, known: schema::NEWEST }
+            }
+            Refused::Foreign(why) => RecordError::Damaged { path, why: why.to_owned() },
+        }
     }
 }
 
