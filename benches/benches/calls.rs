@@ -51,7 +51,7 @@ fn main() -> ExitCode {
     // As the driver is started.
     let job = job(&[&program, "-B", "-S", "-c", "pass"], vec![folder]);
     let recipes = Recipes::shipped();
-    let tools = Toolbox::find(&recipes, ["python"].into_iter());
+    let tools = Toolbox::find(&recipes, ["python"].into_iter(), &sandbox);
     let judge = Judge::new(recipes, tools, open().expect("the full tier"));
     let path = RelPath::parse("a.py").expect("a path");
     let answer = FileTree::from([(path, b"def f(a, b):\n    return a + b\n".to_vec())]);

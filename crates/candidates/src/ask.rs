@@ -1,6 +1,5 @@
 //! What asking a candidate takes and gives.
 
-use std::path::PathBuf;
 use std::sync::atomic::AtomicBool;
 use std::time::{Duration, SystemTime};
 
@@ -122,17 +121,6 @@ pub enum AskerError {
         candidate: String,
         /// The header's name.
         header: String,
-    },
-    /// The file of recorded answers cannot be read.
-    #[error("candidate `{candidate}`: failed to read `{path}`")]
-    Read {
-        /// The candidate.
-        candidate: String,
-        /// The file.
-        path: PathBuf,
-        /// What the system said.
-        #[source]
-        source: std::io::Error,
     },
     /// The file of recorded answers is malformed.
     #[error("candidate `{candidate}`")]

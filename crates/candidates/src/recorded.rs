@@ -1,7 +1,6 @@
 //! Answers that were written down, as a candidate.
 
 use std::collections::BTreeMap;
-use std::fs;
 use std::path::Path;
 use std::sync::atomic::AtomicBool;
 
@@ -41,20 +40,13 @@ pub struct RecordedAsker {
 }
 
 impl RecordedAsker {
-    /// Reads the answers of a candidate. `base` is the folder of the plan.
+    /// The answers of a candidate, by what stands in its `file`.
     ///
     /// # Errors
-    /// When the file cannot be read, or a line is malformed or says twice what another said.
-    pub fn load(config: &RecordedCandidate, base: &Path) -> Result<Self, AskerError> {
-        let path = base.join(&config.path);
-        let candidate = config.name.clone();
-        let bytes = fs::read(&path).map_err(|source| AskerError::Read {
-            candidate: candidate.clone(),
-            path: path.clone(),
-            source,
-        })?;
-        Self::parse(&path.display().to_string(), &bytes)
-            .map_err(|source| AskerError::Malformed { candidate, source })
+    /// When a line is malformed or says twice what another said.
+    pub fn new(config: &RecordedCandidate, file: &Path, bytes: &[u8]) -> Result<Self, AskerError> {
+        Self::parse(&file.display().to_string(), bytes)
+            .map_err(|source| AskerError::Malformed { candidate: config.name.clone(), source })
     }
 
     fn parse(file: &str, bytes: &[u8]) -> Result<Self, SourceError> {

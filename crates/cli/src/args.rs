@@ -109,6 +109,10 @@ pub struct RegradeArgs {
     /// record]
     #[arg(long, value_name = "DIR")]
     pub docket: Vec<PathBuf>,
+    /// File with languages that do not ship with the tool, may be given again; a record's own are
+    /// never used
+    #[arg(long, value_name = "FILE")]
+    pub recipes: Vec<PathBuf>,
     /// Go on where code cannot be confined: it can then do what you can do
     #[arg(long)]
     pub trust_code: bool,

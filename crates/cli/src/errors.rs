@@ -1,11 +1,13 @@
 //! What ends the program early, and how it is told.
 
+use std::collections::BTreeMap;
 use std::error::Error;
 use std::io::{self, Write};
 use std::path::PathBuf;
 use std::process::ExitCode;
 
 use fairtrial_candidates::AskerError;
+use fairtrial_core::recipe::Recipe;
 use fairtrial_core::source::SourceError;
 use fairtrial_grading::FolderError;
 use fairtrial_hearing::{HoldError, PrepareError, RegradeError};
@@ -98,7 +100,10 @@ impl From<ShowError> for Failure {
 
 fn record_code(error: &RecordError) -> u8 {
     match error {
-        RecordError::NotARecord(_) | RecordError::Newer { .. } => USAGE,
+        RecordError::NotARecord(_)
+        | RecordError::NotAFile(_)
+        | RecordError::NoDatabase(_)
+        | RecordError::Newer { .. } => USAGE,
         _ => OUTSIDE,
     }
 }
@@ -112,7 +117,9 @@ impl Failure {
             Self::UnknownLanguage { .. } => USAGE,
             Self::Regrade(error) => match error {
                 RegradeError::Prepare(PrepareError::Sandbox(_)) => OUTSIDE,
-                RegradeError::Prepare(_) | RegradeError::NoAnswers(_) => USAGE,
+                RegradeError::Prepare(_)
+                | RegradeError::NoAnswers(_)
+                | RegradeError::OwnLanguages(_) => USAGE,
                 RegradeError::Record(error) => record_code(error),
             },
             Self::Hold(HoldError::OtherPlan { .. } | HoldError::Exposed(_)) => USAGE,
@@ -135,6 +142,7 @@ impl Failure {
                 vec!["name the docket: fairtrial regrade RECORD --docket DIR".to_owned()]
             }
             Self::Regrade(RegradeError::Record(error)) => record_hints(error),
+            Self::Regrade(RegradeError::OwnLanguages(languages)) => language_hints(languages),
             Self::Prepare(PrepareError::Sandbox(SandboxError::NoTier { .. }))
             | Self::Regrade(RegradeError::Prepare(PrepareError::Sandbox(SandboxError::NoTier {
                 ..
@@ -155,6 +163,25 @@ impl Failure {
             _ => Vec::new(),
         }
     }
+}
+
+/// What a record's languages would run, for who decides whether to.
+fn language_hints(languages: &BTreeMap<String, Recipe>) -> Vec<String> {
+    let mut hints = vec![
+        "a record's languages are commands, and are not run: look at these, and name a file that \
+         defines them: fairtrial regrade RECORD --recipes FILE"
+            .to_owned(),
+    ];
+    for (name, recipe) in languages {
+        let commands = recipe.build.iter().chain([&recipe.run]).chain(&recipe.call_build);
+        let lines: Vec<String> = commands.map(|it| it.join(" ")).collect();
+        hints.push(format!(
+            "`{name}` has the tool `{}`: {}",
+            recipe.tool.join("` or `"),
+            lines.join("; ")
+        ));
+    }
+    hints
 }
 
 fn record_hints(error: &RecordError) -> Vec<String> {

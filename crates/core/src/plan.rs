@@ -149,8 +149,8 @@ pub struct ChatCandidate {
     /// How often one request is sent again after a fault of the host.
     #[serde(default = "three")]
     pub retries: u32,
-    /// Further header lines.
-    #[serde(default)]
+    /// Further header lines. Their values can be keys: only their names are ever written down.
+    #[serde(default, serialize_with = "names_alone")]
     pub headers: BTreeMap<String, String>,
     /// Sampling settings, sent as they are: `temperature`, `top_p`, `max_tokens` and so on.
     #[serde(default)]
@@ -161,6 +161,14 @@ pub struct ChatCandidate {
     /// Free labels, such as size class or weights.
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
+}
+
+/// Writes the names of headers, with nothing of their values.
+fn names_alone<S: serde::Serializer>(
+    headers: &BTreeMap<String, String>,
+    to: S,
+) -> Result<S::Ok, S::Error> {
+    to.collect_map(headers.keys().map(|name| (name, "not kept")))
 }
 
 const fn two_minutes() -> Span {

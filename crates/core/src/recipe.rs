@@ -202,6 +202,14 @@ impl Recipes {
         Ok(())
     }
 
+    /// The languages that do not ship with the tool, or are defined otherwise than those that do.
+    #[must_use]
+    pub fn added(&self) -> BTreeMap<String, Recipe> {
+        let shipped = Self::shipped();
+        let is_added = |it: &(&String, &Recipe)| shipped.0.get(it.0) != Some(it.1);
+        self.0.iter().filter(is_added).map(|(name, it)| (name.clone(), it.clone())).collect()
+    }
+
     /// The recipe of a language.
     #[must_use]
     pub fn find(&self, language: &str) -> Option<&Recipe> {

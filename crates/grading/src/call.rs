@@ -76,7 +76,7 @@ pub fn judge(
             return Ok(Judgement { message: told, ..judgement });
         }
     };
-    let laid = driver.lay_out(&bench.tool.program)?;
+    let laid = driver.lay_out(bench)?;
     let session = |session: u64| Session {
         bench,
         settings,

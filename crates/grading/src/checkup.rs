@@ -121,7 +121,9 @@ fn hold(
         return Ok(began.elapsed());
     }
     let mut why = judged.verdict.to_string();
-    let said = judged.message.or_else(|| judged.notes.first().cloned()).unwrap_or_default();
+    let of_test = || judged.tests.first().map(|it| format!("{}\n{}", it.summary, it.found));
+    let said = judged.message.or_else(|| judged.notes.first().cloned()).or_else(of_test);
+    let said = said.unwrap_or_default();
     for line in said.lines().filter(|line| !line.trim().is_empty()).take(2) {
         let _ = write!(why, "; {}", line.trim());
     }

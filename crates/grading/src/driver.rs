@@ -1,9 +1,7 @@
 //! Drivers: what serves calls, or reports tests, in the candidate's own process. One file a language.
 
 use std::collections::BTreeMap;
-use std::io::Write as _;
-use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use fairtrial_core::recipe::Runner;
@@ -11,7 +9,8 @@ use fairtrial_core::testrun::ReportKind;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_sandbox::{Archive, SandboxError};
 
-use crate::bench::JudgeError;
+use crate::bench::{Bench, JudgeError};
+use crate::probe;
 
 /// The driver of a language.
 #[derive(Debug, Clone, Copy)]
@@ -73,11 +72,11 @@ pub struct Laid {
 impl Driver {
     /// The driver for a tool. Python's is compiled by the tool itself, once: that takes as long as
     /// the interpreter's start.
-    pub fn lay_out(self, tool: &Path) -> Result<Laid, JudgeError> {
+    pub fn lay_out(self, bench: &Bench<'_>) -> Result<Laid, JudgeError> {
         let Some((name, source)) = self.files.first().filter(|it| it.0.ends_with(".py")) else {
             return Ok(Laid { files: self.archive()?, compiled: None });
         };
-        let Some(bytes) = compiled(tool, source) else {
+        let Some(bytes) = compiled(bench, source) else {
             return Ok(Laid { files: self.archive()?, compiled: None });
         };
         let mut tree = tree(self.files)?;
@@ -95,25 +94,19 @@ const COMPILE: &str = "import sys, marshal, importlib.util as u\n\
 /// What was compiled, by tool and source; `None` where that failed, and the source has to do.
 type Compiled = BTreeMap<(PathBuf, &'static str), Option<Arc<[u8]>>>;
 
-fn compiled(tool: &Path, source: &'static str) -> Option<Arc<[u8]>> {
+fn compiled(bench: &Bench<'_>, source: &'static str) -> Option<Arc<[u8]>> {
     static DONE: Mutex<Compiled> = Mutex::new(BTreeMap::new());
     let mut done = DONE.lock().unwrap_or_else(PoisonError::into_inner);
-    let key = (tool.to_owned(), source);
-    done.entry(key).or_insert_with(|| compile(tool, source).map(Arc::from)).clone()
+    let key = (bench.tool.program.clone(), source);
+    done.entry(key).or_insert_with(|| compile(bench, source).map(Arc::from)).clone()
 }
 
-fn compile(tool: &Path, source: &str) -> Option<Vec<u8>> {
-    let mut child = Command::new(tool)
-        .args(["-I", "-S", "-c", COMPILE])
-        .env_clear()
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::null())
-        .spawn()
-        .ok()?;
-    child.stdin.take()?.write_all(source.as_bytes()).ok()?;
-    let out = child.wait_with_output().ok()?;
-    (out.status.success() && out.stdout.len() > 16).then_some(out.stdout)
+fn compile(bench: &Bench<'_>, source: &str) -> Option<Vec<u8>> {
+    let args = ["-I", "-S", "-c", COMPILE].map(str::to_owned);
+    let tool = bench.tool;
+    let asked =
+        probe::ask(bench.sandbox, &tool.program, &args, &tool.folders, source.as_bytes()).ok()?;
+    (asked.stdout.bytes.len() > 16).then_some(asked.stdout.bytes)
 }
 
 /// What builds of a language find in the driver's folder; `None` where they need nothing.

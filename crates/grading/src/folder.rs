@@ -1,7 +1,8 @@
 //! Dockets and answers from the disk into memory.
 
-use std::fs;
-use std::io;
+use std::fs::{self, OpenOptions};
+use std::io::{self, Read as _};
+use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 
 use fairtrial_core::docket::Docket;
@@ -33,13 +34,44 @@ pub enum FolderError {
         #[source]
         source: PathError,
     },
-    /// Too much to be a folder of tasks.
-    #[error("`{0}` holds more than 256 MiB")]
-    TooLarge(PathBuf),
+    /// Too much to be a folder of tasks, or a file that somebody wrote.
+    #[error("`{path}` holds more than {most_mib} MiB")]
+    TooLarge {
+        /// The folder or file.
+        path: PathBuf,
+        /// Most that is read.
+        most_mib: u64,
+    },
+    /// A pipe, a device or the like.
+    #[error("`{0}` is no regular file")]
+    NotAFile(PathBuf),
     /// What is in it is malformed.
     #[error(transparent)]
     Source(#[from] SourceError),
 }
+
+/// Reads a file that may come from anywhere: a regular one, of at most `most` bytes.
+///
+/// # Errors
+/// When it is something else, is longer, or cannot be read.
+pub fn read_file(path: &Path, most: u64) -> Result<Vec<u8>, FolderError> {
+    let io = |source| FolderError::Io { path: path.to_owned(), source };
+    // A pipe without a writer must not be waited for.
+    let opened = OpenOptions::new().read(true).custom_flags(O_NONBLOCK).open(path);
+    let file = opened.map_err(io)?;
+    if !file.metadata().map_err(io)?.is_file() {
+        return Err(FolderError::NotAFile(path.to_owned()));
+    }
+    let mut bytes = Vec::new();
+    file.take(most + 1).read_to_end(&mut bytes).map_err(io)?;
+    if bytes.len() as u64 > most {
+        return Err(FolderError::TooLarge { path: path.to_owned(), most_mib: most >> 20 });
+    }
+    Ok(bytes)
+}
+
+/// `O_NONBLOCK`, open(2).
+const O_NONBLOCK: i32 = 0o4000;
 
 /// Reads every regular file below a folder. Names that begin with a dot are left out; symbolic
 /// links are not followed.
@@ -73,12 +105,17 @@ fn read_into(
         if kind.is_dir() {
             read_into(top, &path, files, left)?;
         } else if kind.is_file() {
-            let size = entry.metadata().map_err(io(&path))?.len();
-            *left = left.checked_sub(size).ok_or_else(|| FolderError::TooLarge(top.to_owned()))?;
+            let bytes = read_file(&path, *left).map_err(|error| match error {
+                FolderError::TooLarge { .. } => {
+                    FolderError::TooLarge { path: top.to_owned(), most_mib: BYTES_MAX >> 20 }
+                }
+                other => other,
+            })?;
+            *left -= bytes.len() as u64;
             let name = path.strip_prefix(top).unwrap_or(&path).to_string_lossy();
             let name = RelPath::parse(&name)
                 .map_err(|source| FolderError::Path { folder: top.to_owned(), source })?;
-            files.insert(name, fs::read(&path).map_err(io(&path))?);
+            files.insert(name, bytes);
         }
     }
     Ok(())

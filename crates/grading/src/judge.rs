@@ -17,6 +17,7 @@ use fairtrial_sandbox::Sandbox;
 use crate::bench::{Bench, Doubts, JudgeError, new_session};
 use crate::checker::Checker;
 use crate::outcome::nothing_run;
+use crate::pressure::Pressure;
 use crate::tools::{ToolMissing, Toolbox};
 use crate::{build, call, program, stability, unit};
 
@@ -123,11 +124,13 @@ impl Judge {
             let first = {
                 let _turn = self.turn.read().unwrap_or_else(PoisonError::into_inner);
                 doubts.clear();
-                by_form()
+                let pressure = Pressure::watch();
+                let judged = by_form();
+                (judged, doubts.any() && pressure.was_felt())
             };
-            match &first {
-                Ok(judgement) if !(doubts.any() && could_differ(judgement.verdict)) => first,
-                _ => {
+            match first {
+                (Ok(judgement), false) => Ok(judgement),
+                (first, _) => {
                     let _alone = self.turn.write().unwrap_or_else(PoisonError::into_inner);
                     again_alone(&first, by_form())
                 }
@@ -197,7 +200,6 @@ fn could_differ(verdict: Verdict) -> bool {
         verdict,
         Verdict::Fail(
             FailReason::WrongResult
-                | FailReason::DidNotBuild
                 | FailReason::Crashed
                 | FailReason::TimedOut
                 | FailReason::OutOfMemory

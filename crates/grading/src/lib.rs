@@ -14,6 +14,8 @@ mod folder;
 mod frame;
 mod judge;
 mod outcome;
+mod pressure;
+mod probe;
 mod program;
 mod shim;
 mod stability;
@@ -21,6 +23,6 @@ mod tools;
 mod unit;
 
 pub use checkup::{Checkup, check};
-pub use folder::{FolderError, read_docket, read_folder};
+pub use folder::{FolderError, read_docket, read_file, read_folder};
 pub use judge::{Judge, limits_of};
 pub use tools::{Tool, ToolMissing, Toolbox};

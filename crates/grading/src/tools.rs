@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 use std::env;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
 
 use fairtrial_core::recipe::{Recipe, Recipes, Runner};
-use fairtrial_sandbox::is_system;
+use fairtrial_sandbox::{Sandbox, is_system};
+
+use crate::probe;
 
 /// What a language needs, found.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -41,16 +42,20 @@ pub struct Toolbox {
 }
 
 impl Toolbox {
-    /// Looks for the tools of `languages`, each once.
+    /// Looks for the tools of `languages`, each once. They are asked in the sandbox.
     #[must_use]
-    pub fn find<'a>(recipes: &Recipes, languages: impl Iterator<Item = &'a str>) -> Self {
+    pub fn find<'a>(
+        recipes: &Recipes,
+        languages: impl Iterator<Item = &'a str>,
+        sandbox: &Sandbox,
+    ) -> Self {
         let mut found = BTreeMap::new();
         for language in languages {
             if found.contains_key(language) {
                 continue;
             }
             let tool = match recipes.find(language) {
-                Some(recipe) => find_tool(recipe),
+                Some(recipe) => find_tool(recipe, sandbox),
                 None => Err("there is no recipe for it".to_owned()),
             };
             let language = language.to_owned();
@@ -61,14 +66,20 @@ impl Toolbox {
     }
 
     /// Looks for a runner of unit tests, too.
-    pub fn find_runner(&mut self, recipes: &Recipes, language: &str, runner: &str) {
+    pub fn find_runner(
+        &mut self,
+        recipes: &Recipes,
+        language: &str,
+        runner: &str,
+        sandbox: &Sandbox,
+    ) {
         let key = (language.to_owned(), runner.to_owned());
         if self.runners.contains_key(&key) {
             return;
         }
         let recipe = recipes.find(language);
         let tool = match recipe.and_then(|it| Some((it, it.runners.get(runner)?))) {
-            Some((recipe, runner)) => find_runner(recipe, runner),
+            Some((recipe, runner)) => find_runner(recipe, runner, sandbox),
             None => Err("there is no recipe for it".to_owned()),
         };
         let language = format!("{language} with {runner}");
@@ -123,23 +134,23 @@ impl Toolbox {
     }
 }
 
-fn find_tool(recipe: &Recipe) -> Result<Tool, String> {
+fn find_tool(recipe: &Recipe, sandbox: &Sandbox) -> Result<Tool, String> {
     let names = recipe.tool.join("` or `");
     let first = recipe.tool.iter().find_map(|name| on_search_path(name).next());
     let first = first.ok_or_else(|| format!("`{names}` is not on the search path"))?;
-    tool_at(recipe, &recipe.also, first)
+    tool_at(recipe, &recipe.also, first, sandbox)
 }
 
 /// The first of a language's tools, in the order of the search path, that has the runner.
-fn find_runner(recipe: &Recipe, runner: &Runner) -> Result<Tool, String> {
+fn find_runner(recipe: &Recipe, runner: &Runner, sandbox: &Sandbox) -> Result<Tool, String> {
     let also: Vec<String> = recipe.also.iter().chain(&runner.also).cloned().collect();
     let mut why = format!("`{}` is not on the search path", recipe.tool.join("` or `"));
     for place in recipe.tool.iter().flat_map(|name| on_search_path(name)) {
-        let tool = tool_at(recipe, &also, place)?;
+        let tool = tool_at(recipe, &also, place, sandbox)?;
         if runner.probe.is_empty() {
             return Ok(tool);
         }
-        match ask(&tool.program, &runner.probe) {
+        match probe::ask(sandbox, &tool.program, &runner.probe, &tool.folders, &[]) {
             Ok(_) => return Ok(tool),
             Err(error) => why = error,
         }
@@ -148,7 +159,12 @@ fn find_runner(recipe: &Recipe, runner: &Runner) -> Result<Tool, String> {
 }
 
 /// The tool that is found at a place of the search path.
-fn tool_at(recipe: &Recipe, also: &[String], first: PathBuf) -> Result<Tool, String> {
+fn tool_at(
+    recipe: &Recipe,
+    also: &[String],
+    first: PathBuf,
+    sandbox: &Sandbox,
+) -> Result<Tool, String> {
     let mut tool = Tool {
         program: real(first.clone()),
         also: BTreeMap::new(),
@@ -156,7 +172,8 @@ fn tool_at(recipe: &Recipe, also: &[String], first: PathBuf) -> Result<Tool, Str
         version: String::new(),
     };
     if !recipe.locate.is_empty() {
-        let said = ask(&first, &recipe.locate)?;
+        let seen = seen_by(&first);
+        let said = probe::said(&probe::ask(sandbox, &first, &recipe.locate, &seen, &[])?);
         let mut lines = said.lines().map(str::trim).filter(|line| !line.is_empty());
         let place = lines.next().ok_or("it does not say where it is")?;
         tool.program = locate(Path::new(place), &recipe.tool)?;
@@ -178,10 +195,32 @@ fn tool_at(recipe: &Recipe, also: &[String], first: PathBuf) -> Result<Tool, Str
     tool.folders.sort();
     tool.folders.dedup();
     if !recipe.version.is_empty() {
-        let said = ask(&tool.program, &recipe.version)?;
+        let asked = probe::ask(sandbox, &tool.program, &recipe.version, &tool.folders, &[])?;
+        let said = probe::said(&asked);
         tool.version = said.lines().next().unwrap_or_default().trim().to_owned();
     }
     Ok(tool)
+}
+
+/// What must be seen of the machine for a program of the search path to say where the tool is. It can
+/// be a version manager's stand-in, which has the tools elsewhere.
+fn seen_by(program: &Path) -> Vec<PathBuf> {
+    let mut seen: Vec<PathBuf> = own_folder(program).into_iter().collect();
+    let real = real(program.to_owned());
+    seen.extend(own_folder(&real));
+    let beside = program.parent().into_iter().flat_map(Path::parent);
+    seen.extend(
+        beside
+            .filter(|_| program.parent().is_some_and(|it| it.ends_with("shims")))
+            .map(Path::to_owned),
+    );
+    let home = env::var_os("HOME").map(PathBuf::from);
+    let toolchains = env::var_os("RUSTUP_HOME").map(PathBuf::from);
+    seen.extend(toolchains.or_else(|| home.map(|it| it.join(".rustup"))));
+    seen.retain(|it| it.is_dir() && !shows_too_much(it));
+    seen.sort();
+    seen.dedup();
+    seen
 }
 
 /// A tool names its own file, or the folder in whose `bin/` it is.
@@ -228,21 +267,4 @@ fn on_search_path(name: &str) -> impl Iterator<Item = PathBuf> {
 
 fn real(path: PathBuf) -> PathBuf {
     fs::canonicalize(&path).unwrap_or(path)
-}
-
-/// What a tool prints. It is the user's own tool, so it runs as the user.
-fn ask(program: &Path, args: &[String]) -> Result<String, String> {
-    let out = Command::new(program)
-        .args(args)
-        .stdin(Stdio::null())
-        .output()
-        .map_err(|error| format!("`{}`: {error}", program.display()))?;
-    let text = if out.stdout.is_empty() { out.stderr } else { out.stdout };
-    let text = String::from_utf8_lossy(&text).into_owned();
-    if out.status.success() {
-        Ok(text)
-    } else {
-        let first = text.lines().next().unwrap_or_default();
-        Err(format!("`{} {}` failed: {first}", program.display(), args.join(" ")))
-    }
 }

@@ -34,6 +34,16 @@ pub fn conflict(known: &Manifest, wanted: &Manifest) -> Option<String> {
             Some(_) => {}
         }
     }
+    // Where its tool was never there, nothing was judged by it.
+    let was_used = |name: &String| {
+        let tools = || known.machines.iter().flat_map(|it| &it.tools);
+        tools().any(|it| it.language == *name && it.found)
+    };
+    for (name, was) in known.languages.iter().filter(|it| was_used(it.0)) {
+        if wanted.languages.get(name) != Some(was) {
+            return Some(format!("the language `{name}` is defined otherwise"));
+        }
+    }
     for was in &known.tasks {
         match wanted.tasks.iter().find(|is| is.name == was.name) {
             None => {
@@ -92,6 +102,7 @@ mod tests {
             created: String::new(),
             plan: Plan::parse("plan.toml", plan).unwrap(),
             tasks: tasks.iter().map(note).collect(),
+            languages: Default::default(),
             machines: Vec::new(),
         }
     }

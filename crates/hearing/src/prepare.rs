@@ -11,7 +11,9 @@ use fairtrial_core::plan::{Candidate, ChatCandidate, Plan};
 use fairtrial_core::prompt::first_prompt;
 use fairtrial_core::recipe::Recipes;
 use fairtrial_core::source::{SourceError, utf8};
-use fairtrial_grading::{FolderError, Judge, Tool, ToolMissing, Toolbox, limits_of, read_docket};
+use fairtrial_grading::{
+    FolderError, Judge, Tool, ToolMissing, Toolbox, limits_of, read_docket, read_file,
+};
 use fairtrial_record::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
 use fairtrial_sandbox::{Demand, Layer, Sandbox, SandboxError, Tier};
 
@@ -46,13 +48,16 @@ pub struct Preparation {
 #[derive(Debug, thiserror::Error)]
 pub enum PrepareError {
     /// A file cannot be read.
-    #[error("failed to read `{path}`")]
-    Read {
-        /// The file.
-        path: PathBuf,
-        /// What the system said.
+    #[error(transparent)]
+    Read(FolderError),
+    /// The answers of a candidate cannot be read.
+    #[error("candidate `{candidate}`")]
+    Answers {
+        /// The candidate.
+        candidate: String,
+        /// What is wrong.
         #[source]
-        source: std::io::Error,
+        source: FolderError,
     },
     /// A file is malformed.
     #[error(transparent)]
@@ -108,6 +113,12 @@ impl Preparation {
     }
 }
 
+/// Longest plan or file of languages, in bytes.
+const SETTINGS_MAX: u64 = 16 << 20;
+
+/// Longest file of recorded answers, in bytes.
+const ANSWERS_MAX: u64 = 1 << 30;
+
 /// The program that holds the sandbox's stage: this one, started again.
 const STAGE: &str = "/proc/self/exe";
 
@@ -120,13 +131,14 @@ pub fn prepare(path: &Path, options: &PrepareOptions<'_>) -> Result<Preparation,
     let base = path.parent().unwrap_or(Path::new("."));
     let plan = Plan::parse(&path.display().to_string(), &read_text(path)?)?;
     let Bench { tasks, judge, machine, task_notes, mut notes } =
-        Bench::lay_out(&plan, base, &[], options)?;
+        Bench::lay_out(&plan, &Sources::of_plan(&plan, base), options)?;
     let askers = make_askers(&plan, base, options.env, &tasks, &mut notes)?;
     let manifest = Manifest {
         format_version: FORMAT_VERSION,
         created: String::new(),
         plan: plan.clone(),
         tasks: task_notes,
+        languages: judge.recipes().added(),
         machines: vec![machine],
     };
     Ok(Preparation { plan, tasks, judge, askers, manifest, notes })
@@ -145,25 +157,40 @@ pub(crate) struct Bench {
     pub notes: Vec<String>,
 }
 
+/// Where tasks and languages come from.
+pub(crate) struct Sources {
+    /// Folders of dockets.
+    pub dockets: Vec<PathBuf>,
+    /// Files of languages besides the shipped ones.
+    pub recipes: Vec<PathBuf>,
+}
+
+impl Sources {
+    /// What a plan names. Only a plan that the user runs may name languages: they are commands.
+    pub fn of_plan(plan: &Plan, base: &Path) -> Self {
+        Self {
+            dockets: plan.docket.folders().iter().map(|folder| base.join(folder)).collect(),
+            recipes: plan.recipes.iter().map(|file| base.join(file)).collect(),
+        }
+    }
+}
+
 impl Bench {
-    /// Reads the dockets of a plan, or `others` in their place, finds the tools, opens the sandbox.
+    /// Reads dockets and languages, opens the sandbox, finds the tools.
     pub fn lay_out(
         plan: &Plan,
-        base: &Path,
-        others: &[PathBuf],
+        sources: &Sources,
         options: &PrepareOptions<'_>,
     ) -> Result<Self, PrepareError> {
-        let recipes = read_recipes(plan, base)?;
-        let folders: Vec<PathBuf> = match others {
-            [] => plan.docket.folders().iter().map(|folder| base.join(folder)).collect(),
-            others => others.to_vec(),
-        };
-        let dockets = read_dockets(&folders, &recipes)?;
+        let recipes = read_recipes(&sources.recipes)?;
+        let folders = &sources.dockets;
+        let dockets = read_dockets(folders, &recipes)?;
         let all =
             || dockets.iter().flat_map(|docket| docket.tasks.iter().map(move |it| (docket, it)));
-        let tools = find_tools(&recipes, all().map(|it| it.1));
-        if let Some(folder) = folders.into_iter().find(|folder| tools.shows(folder)) {
-            return Err(PrepareError::Exposed(folder));
+        let sandbox = Sandbox::open(Path::new(STAGE), options.demand)?;
+        let tools = find_tools(&recipes, all().map(|it| it.1), &sandbox);
+        if let Some(folder) = folders.iter().find(|folder| tools.shows(folder)) {
+            return Err(PrepareError::Exposed(folder.clone()));
         }
         let mut notes = missing_tools(&tools);
         let mut tasks = BTreeMap::new();
@@ -173,7 +200,6 @@ impl Bench {
                 return Err(PrepareError::TaskTwice(task.name.clone()));
             }
         }
-        let sandbox = Sandbox::open(Path::new(STAGE), options.demand)?;
         notes.extend(weaker_tier(&sandbox));
         let machine = machine(&tools, &sandbox, options.version);
         let task_notes = all().map(|(docket, task)| task_note(docket, task)).collect();
@@ -182,22 +208,26 @@ impl Bench {
     }
 }
 
-fn find_tools<'a>(recipes: &'a Recipes, tasks: impl Iterator<Item = &'a Task>) -> Toolbox {
+fn find_tools<'a>(
+    recipes: &'a Recipes,
+    tasks: impl Iterator<Item = &'a Task>,
+    sandbox: &Sandbox,
+) -> Toolbox {
     let tasks: Vec<&Task> = tasks.collect();
-    let mut tools = Toolbox::find(recipes, tasks.iter().flat_map(|task| task.languages(recipes)));
+    let languages = tasks.iter().flat_map(|task| task.languages(recipes));
+    let mut tools = Toolbox::find(recipes, languages, sandbox);
     for task in tasks {
         if let Some(runner) = task.runner() {
-            tools.find_runner(recipes, &task.language, runner);
+            tools.find_runner(recipes, &task.language, runner, sandbox);
         }
     }
     tools
 }
 
-fn read_recipes(plan: &Plan, base: &Path) -> Result<Recipes, PrepareError> {
+fn read_recipes(files: &[PathBuf]) -> Result<Recipes, PrepareError> {
     let mut recipes = Recipes::shipped();
-    for file in &plan.recipes {
-        let file = base.join(file);
-        recipes.add(&file.display().to_string(), &read_text(&file)?)?;
+    for file in files {
+        recipes.add(&file.display().to_string(), &read_text(file)?)?;
     }
     Ok(recipes)
 }
@@ -231,7 +261,11 @@ fn make_askers(
         let asker: Box<dyn Asker> = match candidate {
             Candidate::Chat(chat) => Box::new(ChatAsker::new(chat, env)?),
             Candidate::Recorded(recorded) => {
-                let asker = RecordedAsker::load(recorded, base)?;
+                let file = base.join(&recorded.path);
+                let bytes = read_file(&file, ANSWERS_MAX).map_err(|source| {
+                    PrepareError::Answers { candidate: recorded.name.clone(), source }
+                })?;
+                let asker = RecordedAsker::new(recorded, &file, &bytes)?;
                 notes.extend(unknown_tasks(&recorded.name, &asker, tasks));
                 Box::new(asker)
             }
@@ -293,8 +327,7 @@ fn weaker_tier(sandbox: &Sandbox) -> Option<String> {
 }
 
 fn read_text(path: &Path) -> Result<String, PrepareError> {
-    let bytes =
-        fs::read(path).map_err(|source| PrepareError::Read { path: path.to_owned(), source })?;
+    let bytes = read_file(path, SETTINGS_MAX).map_err(PrepareError::Read)?;
     Ok(utf8(&path.display().to_string(), &bytes)?.to_owned())
 }
 

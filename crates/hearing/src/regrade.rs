@@ -10,18 +10,22 @@ use std::thread;
 use fairtrial_core::answer::Sent;
 use fairtrial_core::docket::Task;
 use fairtrial_core::judgement::Judgement;
+use fairtrial_core::recipe::Recipe;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{AttemptRow, Machine, Manifest, NewRegrade, Record, RecordError, TrialRow};
 
 use crate::hold::now;
 use crate::pool::judge;
-use crate::prepare::{Bench, PrepareError, PrepareOptions};
+use crate::prepare::{Bench, PrepareError, PrepareOptions, Sources};
 
 /// Where the tasks are, and how many answers are judged at a time.
 #[derive(Debug, Clone)]
 pub struct RegradeOptions {
     /// Folders of dockets; empty: those of the plan, beside the record.
     pub dockets: Vec<PathBuf>,
+    /// Files of languages besides the shipped ones. Those that the record's plan names are not read:
+    /// a language is commands, and the record may come from a stranger.
+    pub recipes: Vec<PathBuf>,
     /// Answers that are judged at the same time.
     pub judging: usize,
 }
@@ -35,6 +39,12 @@ pub enum RegradeError {
     /// The record.
     #[error(transparent)]
     Record(#[from] RecordError),
+    /// Its plan defined languages, and the user named no file that does.
+    #[error(
+        "the record was made with languages that its plan defined: {}",
+        .0.keys().map(|it| format!("`{it}`")).collect::<Vec<_>>().join(", ")
+    )]
+    OwnLanguages(Box<BTreeMap<String, Recipe>>),
     /// There is nothing to judge.
     #[error("the record `{0}` holds no judged answer")]
     NoAnswers(PathBuf),
@@ -62,7 +72,8 @@ pub fn regrade(
     let mut record = Record::open_to_add(folder)?;
     let manifest = record.manifest().clone();
     let base = folder.parent().unwrap_or(Path::new("."));
-    let bench = Bench::lay_out(&manifest.plan, base, &options.dockets, prepare)?;
+    let sources = sources(&manifest, base, options)?;
+    let bench = Bench::lay_out(&manifest.plan, &sources, prepare)?;
     let trials = record.trials()?;
     let (items, left_out) = select(&record, &bench, &trials)?;
     if items.is_empty() && left_out == 0 {
@@ -91,6 +102,22 @@ pub fn regrade(
     let answers: Vec<NewRegrade> = results.into_values().collect();
     let machine = Machine { since: begun.clone(), ..bench.machine.clone() };
     Ok(record.commit_grading(&begun, &machine, left_out, &answers)?)
+}
+
+fn sources(
+    manifest: &Manifest,
+    base: &Path,
+    options: &RegradeOptions,
+) -> Result<Sources, RegradeError> {
+    if options.recipes.is_empty() && !manifest.languages.is_empty() {
+        return Err(RegradeError::OwnLanguages(Box::new(manifest.languages.clone())));
+    }
+    let mut sources = Sources::of_plan(&manifest.plan, base);
+    sources.recipes.clone_from(&options.recipes);
+    if !options.dockets.is_empty() {
+        sources.dockets.clone_from(&options.dockets);
+    }
+    Ok(sources)
 }
 
 /// The answers that have a verdict and a task, and how many have a verdict only.
@@ -135,6 +162,10 @@ fn cause(manifest: &Manifest, trial: &TrialRow, task: &Task, bench: &Bench) -> S
         causes.push("task changed".to_owned());
     }
     let language = &task.language;
+    let defined = bench.judge.recipes().added();
+    if manifest.languages.get(language) != defined.get(language) {
+        causes.push("language defined otherwise".to_owned());
+    }
     let version = |machine: &Machine| {
         let tool = machine.tools.iter().find(|it| it.language == *language);
         tool.map(|it| it.version.clone())

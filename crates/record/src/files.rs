@@ -89,7 +89,7 @@ pub fn database(folder: &Path) -> Result<Option<PathBuf>, RecordError> {
 pub fn has_changes_beside(database: &Path) -> bool {
     let folder = database.parent().unwrap_or(Path::new("."));
     let is_there = |name: &&str| fs::metadata(folder.join(name)).is_ok_and(|it| it.len() > 0);
-    ["trials.sqlite-wal", "trials.sqlite-journal"].iter().any(|it| is_there(&it))
+    ["trials.sqlite-wal", "trials.sqlite-journal"].iter().any(is_there)
 }
 
 /// Copies the database, with what stands beside it, into a folder.

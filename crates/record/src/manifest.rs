@@ -8,6 +8,7 @@ use std::path::Path;
 
 use fairtrial_core::digest::Digest;
 use fairtrial_core::plan::Plan;
+use fairtrial_core::recipe::Recipe;
 use serde::{Deserialize, Serialize};
 
 use crate::{RecordError, files};
@@ -32,6 +33,10 @@ pub struct Manifest {
     pub plan: Plan,
     /// The tasks, as they were.
     pub tasks: Vec<TaskNote>,
+    /// Languages that the plan defined, as they were. They are shown and compared, and never used:
+    /// they are commands, and a record may come from a stranger.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub languages: BTreeMap<String, Recipe>,
     /// Each session of the run: where it was held, by which version.
     pub machines: Vec<Machine>,
 }

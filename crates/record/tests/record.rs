@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use fairtrial_core::answer::{Deviation, Sent};
@@ -23,6 +24,7 @@ fn manifest() -> Manifest {
         created: AT.into(),
         plan: Plan::parse("plan.toml", plan).unwrap(),
         tasks: Vec::new(),
+        languages: BTreeMap::new(),
         machines: Vec::new(),
     }
 }

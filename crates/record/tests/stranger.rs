@@ -26,6 +26,7 @@ fn manifest() -> Manifest {
         created: AT.into(),
         plan: Plan::parse("plan.toml", plan).unwrap(),
         tasks: Vec::new(),
+        languages: BTreeMap::new(),
         machines: Vec::new(),
     }
 }
@@ -183,7 +184,8 @@ fn a_text_unpacks_to_its_stated_length_and_no_further() {
     assert!(bomb.len() < 1 << 20);
     let database = Connection::open(path.join("trials.sqlite")).unwrap();
     for size in [500_i64, 1 << 40, -1] {
-        let set = "UPDATE blobs SET content = ?1, size = ?2 WHERE digest IN (SELECT prompt FROM trials)";
+        let set =
+            "UPDATE blobs SET content = ?1, size = ?2 WHERE digest IN (SELECT prompt FROM trials)";
         database.execute(set, (&bomb, size)).unwrap();
         let told = read_all(&path).unwrap_err();
         assert!(matches!(told, RecordError::Database { .. }), "{told:?}");

@@ -6,6 +6,7 @@ use std::time::Duration;
 use serde::Serialize;
 
 use crate::figures::duration;
+use crate::json::write_json;
 use crate::safe::safe;
 use crate::standings::wrap;
 use crate::style::Style;
@@ -185,6 +186,5 @@ pub fn doctor_json(out: &mut dyn Write, doctor: &Doctor) -> io::Result<()> {
         layers: &doctor.layers,
         languages: languages.collect(),
     };
-    serde_json::to_writer_pretty(&mut *out, &output)?;
-    writeln!(out)
+    write_json(out, &output)
 }

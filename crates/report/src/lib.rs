@@ -6,6 +6,7 @@
 
 mod doctor;
 mod figures;
+mod json;
 mod regrade;
 mod safe;
 mod show;

@@ -8,6 +8,7 @@ use fairtrial_record::{GradingRow, RegradeRow};
 use serde::Serialize;
 
 use crate::figures::count;
+use crate::json::write_json;
 use crate::safe::safe;
 use crate::standings::wrap;
 use crate::style::Style;
@@ -126,8 +127,7 @@ pub fn regrade_json(out: &mut dyn Write, grading: &GradingRow) -> io::Result<()>
         left_out: grading.left_out,
         rows: grading.answers.iter().map(row).collect(),
     };
-    serde_json::to_writer_pretty(&mut *out, &output)?;
-    writeln!(out)
+    write_json(out, &output)
 }
 
 fn row(it: &RegradeRow) -> Row<'_> {

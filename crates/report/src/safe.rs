@@ -7,7 +7,6 @@ use std::fmt::Write as _;
 /// it can move the cursor, change colours, or turn the direction of what follows.
 #[must_use]
 pub fn safe(text: &str) -> Cow<'_, str> {
-    let is_harmless = |c: char| c == '\n' || c == '\t' || !(c.is_control() || turns(c));
     if text.chars().all(is_harmless) {
         return Cow::Borrowed(text);
     }
@@ -24,9 +23,19 @@ pub fn safe(text: &str) -> Cow<'_, str> {
     Cow::Owned(out)
 }
 
-/// Characters that change the direction of text, or are not seen at all.
-fn turns(c: char) -> bool {
-    matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
+/// Whether a terminal prints a character as it is: no control character but line ends and tabs, none
+/// that changes the direction of text, and none that is not seen at all.
+pub(crate) fn is_harmless(c: char) -> bool {
+    let is_hidden = matches!(
+        c,
+        '\u{200b}'..='\u{200f}'
+            | '\u{2028}'..='\u{202e}'
+            | '\u{2060}'..='\u{206f}'
+            | '\u{feff}'
+            | '\u{fff9}'..='\u{fffb}'
+            | '\u{e0000}'..='\u{e007f}'
+    );
+    matches!(c, '\n' | '\t') || !(c.is_control() || is_hidden)
 }
 
 #[cfg(test)]

@@ -9,6 +9,7 @@ use fairtrial_record::{AttemptRow, Record, RequestRow, TrialRow};
 use serde::Serialize;
 use serde_json::Value;
 
+use crate::json::write_json;
 use crate::show::{Selection, ShowError};
 
 /// The version of this output.
@@ -116,8 +117,7 @@ pub fn show_json(
         rows.map(|row| trial(record, row, unseal)).collect::<Result<_, ShowError>>()?;
     let count = trials.len();
     let output = Output { format_version: FORMAT_VERSION, trials };
-    serde_json::to_writer_pretty(&mut *out, &output).map_err(std::io::Error::from)?;
-    writeln!(out)?;
+    write_json(out, &output)?;
     Ok(count)
 }
 

@@ -5,6 +5,7 @@ use std::io::{self, Write};
 use fairtrial_core::standings::{Comparison, LEVEL, Standing};
 use serde::Serialize;
 
+use crate::json::write_json;
 use crate::standings::Loaded;
 
 /// The version of this output.
@@ -76,8 +77,7 @@ pub fn standings_json(out: &mut dyn Write, loaded: &Loaded) -> io::Result<()> {
         candidates: loaded.standings.candidates.iter().map(row).collect(),
         comparisons: loaded.standings.comparisons.iter().map(pair).collect(),
     };
-    serde_json::to_writer_pretty(&mut *out, &output)?;
-    writeln!(out)
+    write_json(out, &output)
 }
 
 fn row(row: &Standing) -> Row<'_> {

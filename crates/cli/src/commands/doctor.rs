@@ -5,7 +5,7 @@ use std::path::Path;
 
 use fairtrial_core::recipe::Recipes;
 use fairtrial_core::source::utf8;
-use fairtrial_grading::{Judge, Toolbox, check};
+use fairtrial_grading::{Judge, Toolbox, check, read_file};
 use fairtrial_report::{Doctor, Finding, LanguageFinding, doctor_json, doctor_table};
 use fairtrial_sandbox::{Demand, Layer, Sandbox, State, Tier};
 
@@ -15,6 +15,9 @@ use crate::surroundings::Surroundings;
 
 /// The program that holds the sandbox's stage: this one, started again.
 const STAGE: &str = "/proc/self/exe";
+
+/// Longest file of languages, in bytes.
+const RECIPES_MAX: u64 = 16 << 20;
 
 /// Opens the sandbox, tries every language in it, and writes what came of it. The exit code says
 /// whether code can be confined.
@@ -26,11 +29,7 @@ pub fn run(
 ) -> Result<u8, Failure> {
     let mut recipes = Recipes::shipped();
     for file in &args.recipes {
-        let bytes = std::fs::read(file).map_err(|source| Failure::File {
-            what: "read",
-            path: file.clone(),
-            source,
-        })?;
+        let bytes = read_file(file, RECIPES_MAX)?;
         let place = file.display().to_string();
         recipes.add(&place, utf8(&place, &bytes)?)?;
     }
@@ -56,10 +55,10 @@ pub fn run(
         layers: sandbox.layers().iter().map(finding).collect(),
         languages: Vec::new(),
     };
-    let mut tools = Toolbox::find(&recipes, names.iter().map(String::as_str));
+    let mut tools = Toolbox::find(&recipes, names.iter().map(String::as_str), &sandbox);
     for name in &names {
         for runner in recipes.find(name).into_iter().flat_map(|it| it.runners.keys()) {
-            tools.find_runner(&recipes, name, runner);
+            tools.find_runner(&recipes, name, runner, &sandbox);
         }
     }
     let judge = Judge::new(recipes.clone(), tools, sandbox);

@@ -20,6 +20,7 @@ pub fn run(
 ) -> Result<u8, Failure> {
     let options = RegradeOptions {
         dockets: args.docket.clone(),
+        recipes: args.recipes.clone(),
         judging: std::thread::available_parallelism().map_or(1, usize::from),
     };
     let prepare = PrepareOptions {

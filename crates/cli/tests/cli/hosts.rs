@@ -136,28 +136,38 @@ fn nobody_there_a_wrong_key_and_a_wrong_model_are_told() {
 fn feedback_goes_back_and_holds_nothing_sealed() {
     let bed = Bed::new();
     bed.gap_docket("time = 1");
-    bed.recorded("attempts = 3\nfeedback = \"error\"", &[]);
+    bed.recorded("attempts = 4\nfeedback = \"examples\"", &[]);
     let row = |attempt: u32, answer: &str| {
         serde_json::json!({"task": "gap", "attempt": attempt, "answer": answer}).to_string() + "\n"
     };
     let answers = [
         row(1, "def gap(a, b):\n    return 1 / 0\n"),
-        row(2, "def gap(a, b):\n    return b - a\n"),
-        row(3, "def gap(a, b):\n    return a - b\n"),
+        row(2, "def gap(a, b)\n    return b - a\n"),
+        // Hands on all that it is called with, in every way that there is.
+        row(
+            3,
+            "import os, sys\ndef gap(a, b):\n    seen = f'{a},{b}'\n    for place in ('/tmp/seen', '/work/seen', '/dev/shm/seen'):\n        \
+             try: open(place, 'a').write(seen + ';')\n        except OSError: pass\n    said = [open(it).read() for it in ('/tmp/seen', '/work/seen') if os.path.exists(it)]\n    \
+             print(seen, said)\n    print(seen, file=sys.stderr)\n    kind = type('E' + seen.replace(',', '_').replace('-', 'm'), (Exception,), {})\n    \
+             raise kind(f'{seen} {said}')\n",
+        ),
+        row(4, "def gap(a, b):\n    return a - b\n"),
     ];
     bed.write("answers.jsonl", &answers.concat());
     assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
     let trial = &bed.json(&["show", "record", "--json"])["trials"][0];
     assert_eq!(trial["verdict"], "pass");
     let feedback = |index: usize| trial["attempts"][index]["feedback"].as_str().unwrap_or_default();
+    // An example is told in full, with its error; so is what does not load.
     assert!(feedback(0).contains("ZeroDivisionError: division by zero (line 2, in gap)"));
-    assert!(feedback(1).contains("Expected:\n\n```\n2\n```\nFound:\n\n```\n-2\n```"));
-    assert_eq!(feedback(2), "");
-    for index in 0..2 {
+    assert!(feedback(1).contains("SyntaxError"), "{}", feedback(1));
+    assert!(feedback(2).contains("E3_1: 3,1"), "{}", feedback(2));
+    assert_eq!(feedback(3), "");
+    for index in 0..3 {
         for secret in ["41", "-3", "71", "30"] {
             assert!(!feedback(index).contains(secret), "{}", feedback(index));
         }
     }
     let row = &bed.json(&["standings", "record", "--json"])["candidates"][0];
-    assert_eq!((&row["mean_repairs"], &row["first_try_rate"]), (&2.0.into(), &0.0.into()));
+    assert_eq!((&row["mean_repairs"], &row["first_try_rate"]), (&3.0.into(), &0.0.into()));
 }

@@ -72,14 +72,16 @@ impl Bench<'_> {
         let recipes = Recipes::shipped();
         let docket = Docket::parse("d", &tree(&files), &recipes).unwrap();
         let task = &docket.tasks[0];
-        let mut tools = Toolbox::find(&recipes, task.languages(&recipes).into_iter());
+        let sandbox = sandbox();
+        let languages = task.languages(&recipes);
+        let mut tools = Toolbox::find(&recipes, languages.into_iter(), &sandbox);
         tools.get(language).unwrap();
         if let Some(runner) = task.runner() {
-            tools.find_runner(&recipes, language, runner);
+            tools.find_runner(&recipes, language, runner, &sandbox);
             tools.runner(language, runner).unwrap();
         }
         let limits = limits_of(&recipes, &docket, task, &Default::default());
-        Judge::new(recipes, tools, sandbox()).judge(task, &tree(answer), limits, false)
+        Judge::new(recipes, tools, sandbox).judge(task, &tree(answer), limits, false)
     }
 }
 

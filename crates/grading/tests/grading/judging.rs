@@ -241,7 +241,7 @@ fn a_missing_tool_is_void_and_told() {
         ("t/sealed/cases.jsonl", "{\"stdout\": \"\"}"),
     ]);
     let docket = Docket::parse("d", &files, &recipes).unwrap();
-    let tools = Toolbox::find(&recipes, ["reef"].into_iter());
+    let tools = Toolbox::find(&recipes, ["reef"].into_iter(), &sandbox());
     let task = &docket.tasks[0];
     let limits = limits_of(&recipes, &docket, task, &Default::default());
     let judged =
@@ -268,13 +268,15 @@ fn the_demo_s_proofs_are_what_their_names_say() {
     let recipes = Recipes::shipped();
     let docket = fairtrial_grading::read_docket(&folder, &recipes).unwrap();
     let tasks = &docket.tasks;
-    let mut tools = Toolbox::find(&recipes, tasks.iter().flat_map(|task| task.languages(&recipes)));
+    let sandbox = sandbox();
+    let languages = tasks.iter().flat_map(|task| task.languages(&recipes));
+    let mut tools = Toolbox::find(&recipes, languages, &sandbox);
     for task in tasks {
         if let Some(runner) = task.runner() {
-            tools.find_runner(&recipes, &task.language, runner);
+            tools.find_runner(&recipes, &task.language, runner, &sandbox);
         }
     }
-    let judge = Judge::new(recipes, tools, sandbox());
+    let judge = Judge::new(recipes, tools, sandbox);
     for task in tasks {
         let limits = limits_of(judge.recipes(), &docket, task, &Default::default());
         assert!(task.proofs.iter().any(|it| it.right) && task.proofs.iter().any(|it| !it.right));

@@ -63,6 +63,7 @@ mod tests {
     use super::*;
 
     /// How a shell that does this ends. Waits for that child alone, since tests share a process.
+    #[expect(clippy::zombie_processes, reason = "it is waited for by what is tested")]
     fn end_of(script: &str) -> Waited {
         let child = Command::new("/bin/sh").args(["-c", script]).process_group(0).spawn().unwrap();
         for_child(Pid::from_raw(child.id() as i32))
