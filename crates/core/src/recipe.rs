@@ -33,6 +33,9 @@ pub struct Recipe {
     /// Arguments that make the tool print its version. Empty: it has none to tell.
     #[serde(default)]
     pub version: Vec<String>,
+    /// The command that fails when a file does not parse. Empty: what does not build does not parse.
+    #[serde(default)]
+    pub parse: Vec<String>,
     /// Commands that make something to run, one after the other.
     #[serde(default)]
     pub build: Vec<Vec<String>>,

@@ -53,13 +53,7 @@ pub fn judge(
         let message = format!("`{}` is no file that calls can be made into", settings.file);
         return Ok(nothing_run(bench.task, FailReason::DidNotBuild, Some(message)));
     };
-    let build_for = |calls: &[&Call]| {
-        let mut files = files.clone();
-        if let Some(path) = shim::path().filter(|_| driver.is_shim) {
-            files.insert(path, shim::rust(settings, calls).into_bytes());
-        }
-        build(bench, builds, &bench.recipe.call_build, &files)
-    };
+    let build_for = |calls: &[&Call]| build_for(bench, builds, settings, calls, files);
     let all: Vec<&Call> = sealed.iter().chain(visible).collect();
     let layer = match build_for(&all)? {
         Built::Ready(layer) => layer,
@@ -104,6 +98,22 @@ pub fn judge(
         });
     }
     Ok(settle(tests, None))
+}
+
+/// Builds what serves these calls.
+pub fn build_for(
+    bench: &Bench<'_>,
+    builds: &Builds,
+    settings: &CallSettings,
+    calls: &[&Call],
+    files: &FileTree,
+) -> Result<Built, JudgeError> {
+    let mut files = files.clone();
+    let is_shim = Driver::of(settings.file.extension()).is_some_and(|it| it.is_shim);
+    if let Some(path) = shim::path().filter(|_| is_shim) {
+        files.insert(path, shim::rust(settings, calls).into_bytes());
+    }
+    build(bench, builds, &bench.recipe.call_build, &files)
 }
 
 /// What came of a row of calls.

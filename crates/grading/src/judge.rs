@@ -19,7 +19,7 @@ use crate::checker::Checker;
 use crate::outcome::nothing_run;
 use crate::pressure::Pressure;
 use crate::tools::{ToolMissing, Toolbox};
-use crate::{build, call, program, stability, unit};
+use crate::{build, call, program, sound, stability, unit};
 
 /// Judges answers. One serves any number of threads.
 #[derive(Debug)]
@@ -105,8 +105,7 @@ impl Judge {
         let Some(recipe) = self.recipes.find(&task.language) else {
             return Judgement::bare(Verdict::Void(VoidReason::ToolMissing));
         };
-        let mut files = task.given.clone();
-        files.extend(answer.iter().map(|(path, bytes)| (path.clone(), bytes.clone())));
+        let files = over_given(task, answer);
         let sandbox = &self.sandbox;
         let session = new_session();
         let doubts = &Doubts::default();
@@ -147,6 +146,21 @@ impl Judge {
 }
 
 impl Judge {
+    /// Whether an answer parses, or builds where its language has no command for that. No sealed test
+    /// is there. What cannot be found out counts as sound: it is left as it stands.
+    #[must_use]
+    pub fn is_sound(&self, task: &Task, answer: &FileTree, limits: Limits) -> bool {
+        let _turn = self.turn.read().unwrap_or_else(PoisonError::into_inner);
+        let (Ok(tool), Some(recipe)) =
+            (self.tools.get(&task.language), self.recipes.find(&task.language))
+        else {
+            return true;
+        };
+        let (sandbox, session, doubts) = (&self.sandbox, new_session(), &Doubts::default());
+        let bench = Bench { task, recipe, tool, limits, sandbox, session, doubts };
+        sound::is_sound(&bench, &self.builds, &over_given(task, answer)).unwrap_or(true)
+    }
+
     /// The task's checker in the surroundings of its own language; `None` when it has none.
     fn checker<'a>(&'a self, task: &'a Task) -> Result<Option<Checker<'a>>, ToolMissing> {
         let Proceedings::Call { settings, checker: Some(source), .. } = &task.proceedings else {
@@ -162,6 +176,13 @@ impl Judge {
         let bench = Bench { task, recipe, tool, limits, sandbox, session, doubts };
         Ok(Some(Checker { bench, file, source }))
     }
+}
+
+/// An answer's files, laid over those that were given.
+fn over_given(task: &Task, answer: &FileTree) -> FileTree {
+    let mut files = task.given.clone();
+    files.extend(answer.iter().map(|(path, bytes)| (path.clone(), bytes.clone())));
+    files
 }
 
 /// What counts of two tries, the second of them alone: the second, with a note where it differs.

@@ -18,6 +18,7 @@ mod pressure;
 mod probe;
 mod program;
 mod shim;
+mod sound;
 mod stability;
 mod tools;
 mod unit;

@@ -65,10 +65,60 @@ pub fn judge(
     let mut judgement = run.judge(&taken)?;
     let not_run = FailReason::DidNotBuild;
     if judgement.verdict == Verdict::Fail(not_run) {
-        judgement.message = run.check(&taken)?;
+        judgement.message = check(bench, settings, runner, &taken)?;
     }
     judgement.notes.splice(0..0, notes);
     Ok(judgement)
+}
+
+/// Why an answer does not build or load by itself; `None` when it does. No sealed file is there, so
+/// whatever the answer says may be told.
+pub fn check(
+    bench: &Bench<'_>,
+    settings: &TestsSettings,
+    runner: &Runner,
+    files: &FileTree,
+) -> Result<Option<String>, JudgeError> {
+    let mut base = Archive::of(files)?;
+    let laid = Archive::of(&laid(settings, runner)?)?;
+    let apart = Bench { session: new_session(), ..*bench };
+    for command in &runner.check {
+        let caps = apart.build_caps();
+        let command = apart.command_for(command, &settings.file, caps.memory);
+        let env = env(&apart, settings, runner);
+        let job =
+            Job { command, collect: Collect::All, env, ..apart.job(&[], caps, vec![&base, &laid]) };
+        let outcome = apart.sandbox.run(&job)?;
+        if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
+            return Ok(Some(said(&apart, &outcome)));
+        }
+        if let Some(built) = outcome.collected {
+            base = built;
+        }
+    }
+    Ok(None)
+}
+
+/// What a runner needs beside the answer.
+fn laid(settings: &TestsSettings, runner: &Runner) -> Result<FileTree, JudgeError> {
+    let file = |(path, text): (&String, &String)| {
+        let text = text.replace("{file}", settings.file.as_str());
+        let path = RelPath::parse(path).map_err(|error| {
+            JudgeError::Sandbox(fairtrial_sandbox::SandboxError::SetUp(error.to_string()))
+        })?;
+        Ok((path, text.into_bytes()))
+    };
+    runner.lay.iter().map(file).collect()
+}
+
+fn env(bench: &Bench<'_>, settings: &TestsSettings, runner: &Runner) -> BTreeMap<String, String> {
+    let mut env = bench.env();
+    for (key, value) in &runner.env {
+        let memory = bench.caps().memory;
+        let filled = bench.command_for(std::slice::from_ref(value), &settings.file, memory);
+        env.extend(filled.into_iter().next().map(|value| (key.clone(), value)));
+    }
+    env
 }
 
 /// The candidate's files without those that a runner picks up by itself, and without those that
@@ -136,32 +186,6 @@ impl<'a> Run<'a> {
         Ok(self.weigh(held))
     }
 
-    /// Why the answer does not build or load by itself; `None` when it does. No sealed file is there, so
-    /// whatever the answer says may be told.
-    fn check(&self, files: &FileTree) -> Result<Option<String>, JudgeError> {
-        let mut base = Archive::of(files)?;
-        let laid = Archive::of(&self.with_laid(FileTree::new())?)?;
-        let apart = Bench { session: new_session(), ..*self.bench };
-        for command in &self.runner.check {
-            let caps = apart.build_caps();
-            let command = apart.command_for(command, &self.settings.file, caps.memory);
-            let job = Job {
-                command,
-                collect: Collect::All,
-                env: self.env(),
-                ..apart.job(&[], caps, vec![&base, &laid])
-            };
-            let outcome = apart.sandbox.run(&job)?;
-            if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
-                return Ok(Some(said(&apart, &outcome)));
-            }
-            if let Some(built) = outcome.collected {
-                base = built;
-            }
-        }
-        Ok(None)
-    }
-
     /// The sealed files as they are when they are run: tests are blank where the runner has them
     /// from elsewhere, so that no answer can read what is expected of it.
     fn as_run(&self) -> FileTree {
@@ -175,13 +199,7 @@ impl<'a> Run<'a> {
     /// Sealed files and what the runner needs beside them.
     fn with_laid(&self, sealed: FileTree) -> Result<FileTree, JudgeError> {
         let mut files = sealed;
-        for (path, text) in &self.runner.lay {
-            let text = text.replace("{file}", self.settings.file.as_str());
-            let path = RelPath::parse(path).map_err(|error| {
-                JudgeError::Sandbox(fairtrial_sandbox::SandboxError::SetUp(error.to_string()))
-            })?;
-            files.insert(path, text.into_bytes());
-        }
+        files.extend(laid(self.settings, self.runner)?);
         Ok(files)
     }
 
@@ -190,12 +208,7 @@ impl<'a> Run<'a> {
     }
 
     fn env(&self) -> BTreeMap<String, String> {
-        let mut env = self.bench.env();
-        for (key, value) in &self.runner.env {
-            let filled = self.command(std::slice::from_ref(value), self.caps().memory);
-            env.extend(filled.into_iter().next().map(|value| (key.clone(), value)));
-        }
-        env
+        env(self.bench, self.settings, self.runner)
     }
 
     fn command(&self, command: &[String], memory: u64) -> Vec<String> {

@@ -148,7 +148,7 @@ pub(crate) fn judge(
 ) -> Judged {
     let began = Instant::now();
     let task = &entry.task;
-    let reading = match read(judge, entry, sent, cut_off) {
+    let mut reading = match read(judge, entry, sent, cut_off) {
         Ok(reading) => reading,
         Err(message) => {
             let reason = FailReason::PatchDoesNotApply;
@@ -156,6 +156,13 @@ pub(crate) fn judge(
             return Judged { judgement, deviations: Vec::new(), code: None, took: began.elapsed() };
         }
     };
+    if mode == ReadingMode::Lenient
+        && let (Ok(found), Some(mended)) = (&reading.lenient, &reading.mended)
+        && !judge.is_sound(task, found, entry.limits)
+        && judge.is_sound(task, mended, entry.limits)
+    {
+        reading.take_mended();
+    }
     let (mut judgement, code) = match reading.judged(mode) {
         Ok(files) => (judge.judge(task, files, entry.limits, examples), Some(files.clone())),
         Err(reason) => (Judge::without_code(task, reason, None), None),
@@ -166,20 +173,18 @@ pub(crate) fn judge(
 
 fn read(judge: &Judge, entry: &Entry, sent: &Sent, cut_off: bool) -> Result<Reading, String> {
     let task = &entry.task;
+    let wanted = Wanted {
+        file: task.file(),
+        language: &task.language,
+        name: task.wanted_name(),
+        recipes: judge.recipes(),
+    };
     match sent {
-        Sent::Text(text) => {
-            let wanted = Wanted {
-                file: task.file(),
-                language: &task.language,
-                name: task.wanted_name(),
-                recipes: judge.recipes(),
-            };
-            Ok(read_answer(text, wanted, cut_off))
-        }
-        Sent::Files(files) => Ok(read_files(files.clone())),
-        Sent::Patch(patch) => {
-            apply_patch(&task.given, patch).map(read_files).map_err(|error| error.to_string())
-        }
+        Sent::Text(text) => Ok(read_answer(text, wanted, cut_off)),
+        Sent::Files(files) => Ok(read_files(files.clone(), wanted)),
+        Sent::Patch(patch) => apply_patch(&task.given, patch)
+            .map(|files| read_files(files, wanted))
+            .map_err(|error| error.to_string()),
     }
 }
 

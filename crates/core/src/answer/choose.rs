@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashSet};
 
 use super::fence::{Block, Parts};
-use super::{Deviation, Wanted, bare, elision, language};
+use super::{Deviation, Wanted, bare, elision, language, usage};
 use crate::tree::RelPath;
 use crate::verdict::FailReason;
 
@@ -85,13 +85,15 @@ fn forgiven(parts: &Parts, block: &Block, wanted: Wanted<'_>) -> Vec<Deviation> 
 }
 
 /// The block that is the wanted file: the last one that carries its name; else the last that
-/// defines the wanted name; else the longest one of the right language that could be run.
-/// Blocks that leave parts out come after all that do not.
+/// defines the wanted name; else the last of the right language that could be run, is no piece of
+/// another, and neither tests nor uses what another defines. Blocks that leave parts out come after
+/// all that do not.
 fn main_block(blocks: &[Block], wanted: Wanted<'_>) -> Option<usize> {
     let named = |block: &Block| {
         block.label.as_ref().is_some_and(|it| it.file_name() == wanted.file.file_name())
     };
-    let whole = |index: &usize| !elision::leaves_out(&blocks[*index].code);
+    let whole =
+        |index: &usize| !elision::leaves_out(&blocks[*index].code, wanted.language, wanted.name);
     let by_name: Vec<usize> = (0..blocks.len()).filter(|&i| named(&blocks[i])).collect();
     if let Some(index) = by_name.iter().copied().rfind(whole).or(by_name.last().copied()) {
         return Some(index);
@@ -107,12 +109,17 @@ fn main_block(blocks: &[Block], wanted: Wanted<'_>) -> Option<usize> {
     if let Some(index) = defining.iter().copied().rfind(whole).or(defining.last().copied()) {
         return Some(index);
     }
-    let rank = |i: usize| {
-        let code = &blocks[i].code;
-        (whole(&i), language::has_entry(wanted.language, code), code.len())
-    };
-    fitting.into_iter().max_by_key(|&i| rank(i))
+    let own = usage::without_usage(blocks, &fitting, wanted);
+    let rank = |i: usize| (whole(&i), language::has_entry(wanted.language, &blocks[i].code));
+    let best = own.iter().map(|&i| rank(i)).max()?;
+    let among = || own.iter().copied().filter(|&i| rank(i) == best);
+    let longest = among().map(|i| blocks[i].code.len()).max()?;
+    // A later version is about as long; what is far shorter is a piece of one.
+    among().rfind(|&i| blocks[i].code.len() * PIECE >= longest)
 }
+
+/// How many times shorter a piece is than the whole.
+const PIECE: usize = 3;
 
 /// Whether a block could be in the wanted language.
 fn fits(block: &Block, wanted: Wanted<'_>) -> bool {
@@ -149,10 +156,13 @@ fn is_kin(a: &str, b: &str) -> bool {
 fn needed_before(blocks: &[Block], main: usize, wanted: Wanted<'_>) -> Vec<usize> {
     let code = &blocks[main].code;
     let own: HashSet<String> = language::definitions(wanted.language, code).into_iter().collect();
+    let bound = usage::bound_names(wanted.language, code);
     let needed = |block: &Block| {
         let mut names = language::definitions(wanted.language, &block.code);
         names.truncate(NAMES_MAX);
-        let lacks = |name: &String| !own.contains(name) && language::mentions(code, name);
+        let lacks = |name: &String| {
+            !own.contains(name) && language::mentions(code, name) && !bound.contains(name)
+        };
         // A block that defines again what the chosen one defines is an older version of it.
         names.iter().any(lacks) && !names.iter().any(|name| own.contains(name))
     };

@@ -24,9 +24,12 @@ static STANDS_FOR: LazyLock<Regex> = LazyLock::new(|| {
 });
 
 /// Whether a line of `code` stands for lines that are missing: a comment such as
-/// `# rest as before`, or three dots alone on a line.
-pub fn leaves_out(code: &str) -> bool {
-    code.lines().map(str::trim).any(|line| {
+/// `# rest as before`, or three dots alone on a line where the language has no such line. `name` is
+/// what the code must define.
+pub fn leaves_out(code: &str, language: &str, name: Option<&str>) -> bool {
+    let lines: Vec<&str> = code.lines().collect();
+    (0..lines.len()).any(|at| {
+        let line = lines[at].trim();
         let comment =
             ["#", "//", "--", "/*", "<!--", "*"].iter().find_map(|it| line.strip_prefix(it));
         match comment {
@@ -36,7 +39,31 @@ pub fn leaves_out(code: &str) -> bool {
                     text.trim_matches(|c: char| c.is_whitespace() || c == '#' || c == '/'),
                 )
             }
-            None => matches!(line, "..." | "…"),
+            None if line == "..." => !is_accepted(&lines, at, language, name),
+            None => line == "…",
         }
     })
+}
+
+/// Whether three dots alone on a line are code.
+fn is_accepted(lines: &[&str], at: usize, language: &str, name: Option<&str>) -> bool {
+    let before = || lines[..at].iter().rev().map(|it| it.trim()).find(|it| !it.is_empty());
+    match language {
+        // The body of a protocol or an overload; but not of what is wanted, and not among statements
+        // of the file itself.
+        "python" => {
+            let is_inside = lines[at].starts_with([' ', '\t']);
+            let of_wanted = |name: &str| {
+                let name = name.rsplit('.').next().unwrap_or(name);
+                before().is_some_and(|it| {
+                    let it = it.strip_prefix("async ").unwrap_or(it);
+                    it.strip_prefix("def ").is_some_and(|it| it.starts_with(&format!("{name}(")))
+                })
+            };
+            is_inside && !name.is_some_and(of_wanted)
+        }
+        // Further parameters.
+        "c" | "c++" | "go" => before().is_some_and(|it| it.ends_with([',', '('])),
+        _ => false,
+    }
 }

@@ -13,7 +13,9 @@ mod fence;
 mod language;
 mod mend;
 mod patch;
+mod usage;
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
 
@@ -92,6 +94,9 @@ pub struct Reading {
     pub strict: Option<FileTree>,
     /// What the lenient reader found, or why it found nothing.
     pub lenient: Result<FileTree, FailReason>,
+    /// What the lenient reader found, with typographic marks put back; `None` where there are none. It
+    /// is to be judged only if what was found is not sound as it stands and this is.
+    pub mended: Option<FileTree>,
     /// What the lenient reader forgave, each once, in the order of [`Deviation::ALL`].
     pub deviations: Vec<Deviation>,
     /// The answer leaves parts out, or the host cut it off.
@@ -111,6 +116,15 @@ impl Reading {
             }
             Verdict::Fail(DidNotBuild) if unclosed => Verdict::Fail(Incomplete),
             verdict => verdict,
+        }
+    }
+
+    /// Takes the mended code for what was found.
+    pub fn take_mended(&mut self) {
+        if let Some(mended) = self.mended.take() {
+            self.lenient = Ok(mended);
+            self.deviations.push(Deviation::TypographicMarks);
+            self.deviations.sort_unstable();
         }
     }
 
@@ -141,32 +155,30 @@ pub fn read_answer(text: &str, wanted: Wanted<'_>, cut_off: bool) -> Reading {
     if found.files.is_ok() && !thoughts.trim().is_empty() {
         deviations.push(Deviation::TextAround);
     }
-    let mut incomplete = cut_off;
-    let lenient = found.files.map(|files| {
-        files
-            .into_iter()
-            .map(|(path, code)| {
-                incomplete |= elision::leaves_out(&code);
-                let mended = mend::mend(&code, wanted.language);
-                if mended != code {
-                    deviations.push(Deviation::TypographicMarks);
-                }
-                (path, mended.into_bytes())
-            })
-            .collect()
-    });
-    let lenient = lenient.map_err(|reason| match reason {
+    let files = found.files.map_err(|reason| match reason {
         FailReason::NoCodeFound if cut_off => FailReason::Incomplete,
         reason => reason,
     });
+    let texts = || files.iter().flatten();
+    let leaves_out = |code: &String| elision::leaves_out(code, wanted.language, wanted.name);
+    let incomplete = cut_off || texts().any(|it| leaves_out(it.1));
+    let mended: BTreeMap<_, _> =
+        texts().map(|(path, code)| (path.clone(), mend::mend(code, wanted.language))).collect();
+    let mended = files.as_ref().is_ok_and(|it| *it != mended).then(|| in_bytes(mended));
+    let lenient = files.map(in_bytes);
     deviations.sort_unstable();
     deviations.dedup();
     Reading {
         strict: strict(&text, &parts, wanted).filter(|_| thoughts.trim().is_empty()),
         lenient,
+        mended,
         deviations,
         incomplete,
     }
+}
+
+fn in_bytes(files: BTreeMap<RelPath, String>) -> FileTree {
+    files.into_iter().map(|(path, code)| (path, code.into_bytes())).collect()
 }
 
 /// Parts off what a model thought aloud before its answer, up to the last closing tag of thoughts.
@@ -177,10 +189,18 @@ fn without_thoughts(text: &str) -> (&str, &str) {
 
 /// Files that came as files, not as text: both readings are the same.
 #[must_use]
-pub fn read_files(files: FileTree) -> Reading {
-    let incomplete =
-        files.values().any(|bytes| elision::leaves_out(&String::from_utf8_lossy(bytes)));
-    Reading { strict: Some(files.clone()), lenient: Ok(files), deviations: Vec::new(), incomplete }
+pub fn read_files(files: FileTree, wanted: Wanted<'_>) -> Reading {
+    let leaves_out = |bytes: &Vec<u8>| {
+        elision::leaves_out(&String::from_utf8_lossy(bytes), wanted.language, wanted.name)
+    };
+    let incomplete = files.values().any(leaves_out);
+    Reading {
+        strict: Some(files.clone()),
+        lenient: Ok(files),
+        mended: None,
+        deviations: Vec::new(),
+        incomplete,
+    }
 }
 
 fn strict(text: &str, parts: &fence::Parts, wanted: Wanted<'_>) -> Option<FileTree> {

@@ -81,15 +81,44 @@ fn by_file(patch: &str) -> Result<Vec<FilePatch>, PatchError> {
             let why = "it is changed twice".to_owned();
             return Err(PatchError::DoesNotFit { file: path.clone(), why });
         }
-        let is_hunk =
-            |line: &&&str| line.is_empty() || line.starts_with(['@', ' ', '+', '-', '\\']);
-        let body: Vec<&str> = lines[start + 2..end].iter().take_while(is_hunk).copied().collect();
-        // A context line that lost its only space is an empty line.
-        let body = body.iter().map(|line| if line.is_empty() { " " } else { line });
-        let text = body.collect::<Vec<_>>().join("\n").trim_end_matches("\n ").to_owned();
-        out.push((old, new, format!("--- a\n+++ b\n{text}\n")));
+        let body = hunks(&lines[start + 2..end]).join("\n");
+        out.push((old, new, format!("--- a\n+++ b\n{body}\n")));
     }
     Ok(out)
+}
+
+/// The lines of the hunks of one file: as many behind each head as it says, since a blank line at the
+/// end of a hunk belongs to it, and one behind the patch does not.
+fn hunks<'a>(lines: &[&'a str]) -> Vec<&'a str> {
+    let (mut out, mut left) = (Vec::new(), (0_usize, 0_usize));
+    for line in lines {
+        if let Some(counts) = head(line) {
+            left = counts;
+        } else if line.starts_with('\\') && !out.is_empty() {
+            // It speaks of the line before.
+        } else if left == (0, 0) {
+            break;
+        } else {
+            let (old, new) = match line.as_bytes().first() {
+                Some(b'+') => (0, 1),
+                Some(b'-') => (1, 0),
+                // A context line that lost its only space is an empty line.
+                None | Some(b' ') => (1, 1),
+                Some(_) => break,
+            };
+            left = (left.0.saturating_sub(old), left.1.saturating_sub(new));
+        }
+        out.push(if line.is_empty() { " " } else { line });
+    }
+    out
+}
+
+/// The lines that a hunk has in the old file and in the new one, by its head: `@@ -3,4 +3,5 @@`.
+fn head(line: &str) -> Option<(usize, usize)> {
+    let ranges = line.strip_prefix("@@ -")?.split(" @@").next()?;
+    let (old, new) = ranges.split_once(" +")?;
+    let count = |range: &str| range.split_once(',').map_or(Some(1), |it| it.1.parse().ok());
+    Some((count(old)?, count(new)?))
 }
 
 fn path_in(text: &str, prefix: &str) -> Result<Option<RelPath>, PatchError> {

@@ -133,7 +133,8 @@ fn a_file_name_cannot_lead_out_of_the_folder() {
 fn typographic_marks_are_mended_outside_of_strings_only() {
     let text = "```python\ndef tide_gap(high, low):\n    name = “it’s – fine”\n    \
                 other = \"keep – ’this’\"  # and – this\n\u{a0}\u{a0}\u{a0} return high – low\n```";
-    let reading = read(text);
+    let mut reading = read(text);
+    reading.take_mended();
     let expected = "def tide_gap(high, low):\n    name = \"it's - fine\"\n    \
                     other = \"keep – ’this’\"  # and – this\n    return high - low\n";
     assert_eq!(code(&reading), expected);
@@ -167,7 +168,7 @@ fn what_is_left_out_is_noticed() {
         "# ... rest of the code stays the same",
         "# rest as before",
         "    # (unchanged)",
-        "    ...",
+        "...",
         "# Your code here",
         "// ... existing code ...",
         "/* remaining methods */",
@@ -228,6 +229,115 @@ fn an_answer_made_to_keep_the_reader_busy_is_read_all_the_same() {
     let blocks = format!("```python\n{names}```\n").repeat(30) + &format!("```python\n{GAP}```");
     assert_eq!(code(&read(&blocks)), GAP);
     assert!(read(&"```\n".repeat(50_001)).lenient.is_err());
+}
+
+#[test]
+fn a_blank_line_at_the_end_of_a_hunk_belongs_to_it() {
+    let files = FileTree::from([(
+        RelPath::parse("a.py").unwrap(),
+        b"one\ntwo\nthree\n\nfour\nfive\nsix\n\nseven\n".to_vec(),
+    )]);
+    let patch = "--- a/a.py\n+++ b/a.py\n@@ -1,4 +1,4 @@\n one\n-two\n+2\n three\n \n@@ -5,4 +5,4 @@\n four\n-five\n\
+        +5\n six\n \n";
+    let out = b"one\n2\nthree\n\nfour\n5\nsix\n\nseven\n";
+    // With its space, without it, and with blank lines behind the patch.
+    let bare = patch.replace("\n \n", "\n\n");
+    for patch in
+        [patch.to_owned(), bare.clone(), format!("{bare}\n\n"), format!("{patch}-- \n2.47\n")]
+    {
+        let found = apply_patch(&files, &patch).unwrap();
+        assert_eq!(found[&RelPath::parse("a.py").unwrap()], out, "{patch}");
+    }
+}
+
+#[test]
+fn marks_of_a_typesetter_are_left_and_a_mended_version_is_there_for_code_that_is_not_sound() {
+    for (language, code) in [
+        ("rust", "fn main() {\n    let c = '\u{2019}';\n    println!(\"{c}\");\n}\n"),
+        ("shell", "cat <<END\nit\u{2019}s \u{201c}fair\u{201d}\nEND\n"),
+        ("java", "class A { String s = \"\"\"\n    \u{201c}fair\u{201d}\n    \"\"\"; }\n"),
+    ] {
+        let file = if language == "java" { "solution.java" } else { "solution.x" };
+        let reading = read_as(&format!("```{language}\n{code}```"), language, file, None);
+        assert_eq!(super::tests::code(&reading), code);
+        assert_eq!((reading.deviations.len(), reading.strict.is_some()), (0, true));
+    }
+    let mut reading =
+        read("```python\ndef tide_gap(high, low):\n    return high \u{2212} low\n```");
+    assert!(reading.mended.is_some());
+    reading.take_mended();
+    assert_eq!(code(&reading), GAP);
+    assert_eq!(reading.deviations, [Deviation::TypographicMarks]);
+}
+
+#[test]
+fn three_dots_that_the_language_accepts_leave_nothing_out() {
+    let draft = "def tide_gap(high, low):\n    return low - high\n";
+    let protocol = "from typing import Protocol\n\nclass Tide(Protocol):\n    def height(self) -> float:\n        ...\n\n";
+    for last in [format!("{protocol}{GAP}"), format!("{GAP}\n\nclass Unknown:\n    ...\n")] {
+        let text = format!("A draft:\n```python\n{draft}```\nBetter:\n```python\n{last}```\n");
+        let reading = read(&text);
+        assert_eq!((code(&reading), reading.incomplete), (last, false));
+    }
+    // But a stub of what is wanted is no answer, nor is a file with a part left out.
+    for stub in [
+        "def tide_gap(high, low):\n    ...\n",
+        "import math\n...\ndef tide_gap(high, low): return 0\n",
+    ] {
+        let reading = read(&format!("```python\n{GAP}```\nIn short:\n```python\n{stub}```\n"));
+        assert_eq!(code(&reading), GAP, "{stub}");
+    }
+    assert!(!elision::leaves_out("int say(const char *form,\n    ...\n);\n", "c", None));
+    assert!(elision::leaves_out("int a;\n...\nint b;\n", "c", None));
+}
+
+#[test]
+fn blocks_are_not_joined_for_names_that_the_code_binds_itself() {
+    let cases = [
+        ("high = int(input())\nlow = 3\n", GAP),
+        ("depth = 7\n", "def tide_gap(high, low):\n    depth = high - low\n    return depth\n"),
+        (
+            "row = [1, 2]\n",
+            "def tide_gap(high, low):\n    return sum(row for row in (high, -low))\n",
+        ),
+    ];
+    for (earlier, own) in cases {
+        let reading = read(&format!("```python\n{earlier}```\n```python\n{own}```\n"));
+        assert_eq!(code(&reading), own, "{earlier}");
+    }
+    let helper = "def less(a, b):\n    return a - b\n";
+    let own = "def tide_gap(high, low):\n    return less(high, low)\n";
+    let reading = read(&format!("```python\n{helper}```\n```python\n{own}```\n"));
+    assert_eq!(code(&reading), format!("{helper}\n{own}"));
+}
+
+#[test]
+fn tests_and_demonstrations_are_not_taken_for_the_program() {
+    let program = "import sys\n\ndef gap(a, b):\n    return a - b\n\nprint(gap(*map(int, sys.stdin.read().split())))\n";
+    let others = [
+        "import unittest\nfrom solution import gap\n\nclass Gap(unittest.TestCase):\n    def test_one(self):\n        self.assertEqual(gap(3, 1), 2)\n    def test_two(self):\n        self.assertEqual(gap(5, 8), -3)\n\nif __name__ == '__main__':\n    unittest.main()\n",
+        "import subprocess, sys\n\nfor case in [('3 1', '2'), ('5 8', '-3'), ('9 9', '0')]:\n    out = subprocess.run([sys.executable, 'solution.py'], input=case[0], capture_output=True, text=True).stdout\n    print(case, out.strip() == case[1], sys.argv)\n",
+        "print(gap(3, 1))\nprint(gap(5, 8))\n",
+        "def gap(a, b):\n    return a - b\n",
+    ];
+    for other in others {
+        for text in [
+            format!("```python\n{program}```\n```python\n{other}```\n"),
+            format!("```python\n{other}```\n```python\n{program}```\n"),
+        ] {
+            let reading = read_as(&text, "python", "solution.py", None);
+            assert!(code(&reading).ends_with(program), "{text}\n{}", code(&reading));
+        }
+    }
+    // A later version wins over a longer draft.
+    let draft = format!("# first try\n{}", program.replace("a - b", "b - a - 0 + 0 * (a + b)"));
+    let reading = read_as(
+        &format!("```python\n{draft}```\n```python\n{program}```"),
+        "python",
+        "solution.py",
+        None,
+    );
+    assert_eq!(code(&reading), program);
 }
 
 #[test]
