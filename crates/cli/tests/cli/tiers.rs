@@ -58,6 +58,15 @@ fn without_namespaces_the_plain_tier_is_used_and_said() {
 }
 
 #[test]
+fn every_language_works_without_namespaces_too() {
+    let bed = Bed::new();
+    let mut command = without_namespaces(&bed);
+    let ran = ran(command.arg(PROGRAM).args(["doctor"]));
+    assert_eq!(ran.code, 0, "{}", ran.err);
+    assert!(!ran.out.contains("Not here:"), "{}", ran.out);
+}
+
+#[test]
 fn what_cannot_be_confined_is_not_run_unless_it_is_trusted() {
     let bed = Bed::new();
     lay_out(&bed);

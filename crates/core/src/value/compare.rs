@@ -151,21 +151,23 @@ fn maps(
     if a.len() != b.len() {
         return differ(expected, found);
     }
-    let (a, b) = (by_key(a), by_key(b));
-    for ((key_a, value_a), (key_b, value_b)) in a.iter().zip(&b) {
-        if key_a != key_b {
+    let exact = Rules::default();
+    for ((key_a, value_a), (key_b, value_b)) in by_key(a).into_iter().zip(by_key(b)) {
+        // A key is a value: the text "1" is not the number 1.
+        if compare(key_a, key_b, exact).is_err() {
             return differ(expected, found);
         }
-        compare(value_a, value_b, rules).map_err(|it| it.inside(&format!("[{key_a}]")))?;
+        let place = format!("[{}]", sort_text(key_a));
+        compare(value_a, value_b, rules).map_err(|it| it.inside(&place))?;
     }
     Ok(())
 }
 
-/// The pairs of a map, by the text of their keys; keys that are equal numbers have equal texts.
-fn by_key(pairs: &[(Value, Value)]) -> Vec<(String, &Value)> {
-    let mut keyed: Vec<_> = pairs.iter().map(|(key, value)| (sort_text(key), value)).collect();
-    keyed.sort_by(|a, b| a.0.cmp(&b.0));
-    keyed
+/// The pairs of a map in the order of their keys: texts apart from all else, equal numbers alike.
+fn by_key(pairs: &[(Value, Value)]) -> Vec<&(Value, Value)> {
+    let mut sorted: Vec<_> = pairs.iter().collect();
+    sorted.sort_by_cached_key(|(key, _)| (matches!(key, Value::Str(_)), sort_text(key)));
+    sorted
 }
 
 /// A text that is the same for values that are equal without tolerance, but for float noise.
@@ -263,6 +265,8 @@ mod tests {
             (r#"{"$set": [1, 2]}"#, r#"{"$set": [2, 1]}"#),
             (r#"{"a": 1, "b": [2]}"#, r#"{"b": [2.0], "a": 1}"#),
             (r#"{"$map": [[1, "x"]]}"#, r#"{"$map": [[1.0, "x"]]}"#),
+            (r#"{"$map": [[1, "x"], ["1", "y"]]}"#, r#"{"$map": [["1", "y"], [1, "x"]]}"#),
+            (r#"{"$map": [[[1, 2], 3]]}"#, r#"{"$map": [[{"$tuple": [1, 2]}, 3]]}"#),
         ];
         for (expected, found) in yes {
             assert!(check(expected, found, Rules::default()), "{expected} {found}");
@@ -282,6 +286,10 @@ mod tests {
             (r#"{"$int": "123456789012345678901"}"#, "1.2345678901234568e20"),
             (r#"{"$opaque": "x"}"#, r#"{"$opaque": "x"}"#),
             (r#"{"a": 1}"#, r#"{"a": 1, "b": 2}"#),
+            (r#"{"$map": [[1, "x"]]}"#, r#"{"1": "x"}"#),
+            (r#"{"1": "x"}"#, r#"{"$map": [[1, "x"]]}"#),
+            (r#"{"$map": [[null, "x"]]}"#, r#"{"null": "x"}"#),
+            (r#"{"$map": [[true, "x"]]}"#, r#"{"$map": [[1, "x"]]}"#),
             ("9007199254740993", "9007199254740992"),
             ("9007199254740993", "9007199254740992.0"),
             ("1000000000000", "1000000000500.0"),

@@ -1,7 +1,7 @@
 //! Packs what is wanted of a work folder when a run is over.
 
 use std::fs;
-use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::fs::{FileExt as _, PermissionsExt as _};
 use std::path::Path;
 
 use crate::archive::Archive;
@@ -42,12 +42,19 @@ fn pack(full: &Path, name: &str, into: &mut Archive, left: &mut u64) -> Result<(
         return Ok(());
     };
     *left -= size;
-    let executable = meta.permissions().mode() & 0o100 != 0;
+    let executable = meta.permissions().mode() & 0o100 != 0 || is_program(&file);
     into.write_file(name, executable, &mut file, meta.len()).map_err(|error| error.to_string())
 }
 
 /// What a file takes in an archive besides its name and its bytes, at most.
 const ENTRY: u64 = 64;
+
+/// Whether a file is a program by what it holds (elf(5)). Where code under trial may change no modes, a
+/// linker cannot say that it is one.
+fn is_program(file: &fs::File) -> bool {
+    let mut head = [0; 4];
+    file.read_exact_at(&mut head, 0).is_ok() && head == *b"\x7fELF"
+}
 
 /// Deepest folder that is packed.
 const DEPTH_MAX: usize = 32;

@@ -102,7 +102,7 @@ fn try_become(
 /// The command and the environment, paths as they are in this tier.
 fn arguments(house: &House, spec: &Spec) -> Result<(Vec<CString>, Vec<CString>), Failed> {
     let real = |text: &str| match &house.scratch {
-        Some(scratch) => scratch.real(text),
+        Some(scratch) => scratch.real(text, &house.show),
         None => text.to_owned(),
     };
     let c_string = |text: String| {

@@ -78,12 +78,16 @@ impl Scratch {
         let _ = fs::remove_dir(&self.top);
     }
 
-    /// A path as programs are told it in the full tier, as it is here.
-    pub fn real(&self, path: &str) -> String {
+    /// A path as programs are told it in the full tier, as it is here. One that is here already, or in
+    /// a folder that is shown, stays.
+    pub fn real(&self, path: &str, show: &[PathBuf]) -> String {
+        let stays = show.iter().chain([&self.top]).any(|it| Path::new(path).starts_with(it));
+        if stays {
+            return path.to_owned();
+        }
         for (inside, here) in [(WORK, self.work()), (DRIVER, self.driver()), ("/tmp", self.tmp())] {
             match path.strip_prefix(inside) {
-                Some("") => return here.to_string_lossy().into_owned(),
-                Some(rest) if rest.starts_with('/') && inside != "/tmp" => {
+                Some(rest) if rest.is_empty() || rest.starts_with('/') => {
                     return format!("{}{rest}", here.display());
                 }
                 _ => {}
