@@ -69,6 +69,8 @@ pub struct Task {
     pub rerun_failures: u32,
     /// Whether a candidate is told after a failure how many of the sealed tests passed.
     pub tell_passed: bool,
+    /// Packages that answers may import besides the language's standard library, by name.
+    pub packages: Vec<String>,
     /// What candidates read, in Markdown.
     pub statement: String,
     /// How it is answered, and what it is judged by.
@@ -206,6 +208,8 @@ struct BriefSettings {
     rerun_failures: u32,
     #[serde(default)]
     tell_passed: bool,
+    #[serde(default)]
+    packages: Vec<String>,
     call: Option<CallSettings>,
     program: Option<ProgramSettings>,
     tests: Option<TestsSettings>,
@@ -293,6 +297,7 @@ fn parse_task(
         limits: settings.limits,
         rerun_failures: settings.rerun_failures,
         tell_passed: settings.tell_passed,
+        packages: settings.packages,
         statement: statement.to_owned(),
         proofs: parse_proofs(place, files, proceedings_file(&proceedings))?,
         proceedings,
@@ -352,6 +357,16 @@ fn check_settings(
     };
     if settings.rerun_failures > RERUNS_MAX {
         return fail(format!("`rerun_failures` is at most {RERUNS_MAX}"));
+    }
+    let is_name = |it: &String| {
+        let is_word = |c: char| c.is_ascii_alphanumeric() || "-_.".contains(c);
+        !it.is_empty() && it.chars().all(is_word) && !it.starts_with('-')
+    };
+    if let Some(odd) = settings.packages.iter().find(|it| !is_name(it)) {
+        return fail(format!("`{}` is no name of a package", odd.escape_debug()));
+    }
+    if !settings.packages.is_empty() && recipe.packages.is_empty() {
+        return fail(format!("answers in `{}` can use no packages", settings.language));
     }
     if settings.form == Form::Call && recipe.call.is_empty() {
         let offered: Vec<_> = recipes.iter().filter(|(_, it)| !it.call.is_empty()).collect();

@@ -73,9 +73,13 @@ fn instructions(task: &Task, recipe: &Recipe, version: &str, limits: &Limits) ->
              Unit tests that you do not see are run against it."
         ),
     };
+    let packages = match task.packages.as_slice() {
+        [] => String::new(),
+        some => format!(" and {}", some.join(", ")),
+    };
     let tag = recipe.tags.first().map_or("", String::as_str);
     format!(
-        "{what}\nUse nothing but the standard library. There is no network.\nEach run may use {} s \
+        "{what}\nUse nothing but the standard library{packages}. There is no network.\nEach run may use {} s \
          of processor time and {} MiB of memory.\nReply with the whole file in one code block \
          tagged `{tag}`, and nothing else.\n",
         limits.time.as_secs_f64(),

@@ -51,6 +51,10 @@ pub struct Recipe {
     /// The command that serves single calls; empty where the form `call` is not offered.
     #[serde(default)]
     pub call: Vec<String>,
+    /// Arguments with which the tool, given names of packages behind them, prints name and version of
+    /// each, and fails when one is missing. Empty: answers in this language can use no packages.
+    #[serde(default)]
+    pub packages: Vec<String>,
     /// A whole program that prints `fair`, to see whether the language can be run.
     #[serde(default)]
     pub sample: String,

@@ -96,6 +96,8 @@ impl From<fairtrial_sandbox::ArchiveError> for JudgeError {
 #[derive(Clone, Copy)]
 pub struct Bench<'a> {
     pub task: &'a Task,
+    /// The language that is run: the task's, or its checker's.
+    pub language: &'a str,
     pub recipe: &'a Recipe,
     pub tool: &'a Tool,
     pub limits: Limits,
@@ -205,6 +207,9 @@ impl Bench<'_> {
         let mut env: BTreeMap<String, String> =
             fixed.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect();
         env.extend(self.recipe.env.clone());
+        if !self.task.packages.is_empty() {
+            env.insert("FAIRTRIAL_PACKAGES".to_owned(), self.task.packages.join(","));
+        }
         env
     }
 

@@ -299,6 +299,7 @@ impl Session<'_> {
         let order = json!({
             "file": bench.call_file(&self.settings.file),
             "name": self.settings.name,
+            "packages": bench.task.packages,
             "isolate": self.settings.isolate && self.driver.forks,
         });
         let allowed = allowed(bench.limits.time);

@@ -15,6 +15,7 @@ use serde::Deserialize;
 use serde_json::{Value as Json, json};
 
 use crate::bench::{Bench, JudgeError};
+use crate::driver::program_driver;
 
 /// Longest reason that is kept, in bytes.
 const WHY_MAX: usize = 4 << 10;
@@ -89,8 +90,10 @@ impl Checker<'_> {
         let layer = Archive::of(&files)?;
         let bench = &self.bench;
         let command = bench.command_for(&bench.recipe.run, self.file, bench.caps().memory);
+        let driver = program_driver(bench.language)?;
         let mut job = bench.job(&[], bench.caps(), vec![&layer]);
         job.command = command;
+        job.driver = driver.as_ref();
         job.stdin = question;
         Ok(bench.sandbox.run(&job)?)
     }

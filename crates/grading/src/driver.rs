@@ -24,7 +24,10 @@ pub struct Driver {
 }
 
 const PYTHON: Driver = Driver {
-    files: &[("driver.py", include_str!("drivers/python.py"))],
+    files: &[(
+        "driver.py",
+        concat!(include_str!("drivers/packages.py"), include_str!("drivers/python.py")),
+    )],
     forks: true,
     is_shim: false,
 };
@@ -109,6 +112,18 @@ fn compile(bench: &Bench<'_>, source: &str) -> Option<Vec<u8>> {
     (asked.stdout.bytes.len() > 16).then_some(asked.stdout.bytes)
 }
 
+/// What runs whole programs of a language, where they are not run by the tool alone.
+pub fn program_driver(language: &str) -> Result<Option<Archive>, JudgeError> {
+    match language {
+        "python" => archive(&[(
+            "driver.py",
+            concat!(include_str!("drivers/packages.py"), include_str!("drivers/program.py")),
+        )])
+        .map(Some),
+        _ => Ok(None),
+    }
+}
+
 /// What builds of a language find in the driver's folder; `None` where they need nothing.
 pub fn build_tools(language: &str) -> Result<Option<Archive>, JudgeError> {
     if language == "typescript" { archive(&[STRIP]).map(Some) } else { Ok(None) }
@@ -127,7 +142,12 @@ impl UnitDriver {
             return None;
         }
         match language {
-            "python" => Some(Self { files: &[("driver.py", include_str!("drivers/unit.py"))] }),
+            "python" => Some(Self {
+                files: &[(
+                    "driver.py",
+                    concat!(include_str!("drivers/packages.py"), include_str!("drivers/unit.py")),
+                )],
+            }),
             "javascript" => Some(Self {
                 files: &[
                     ("driver.js", include_str!("drivers/unit.js")),

@@ -91,11 +91,7 @@ impl Judge {
         limits: Limits,
         examples: bool,
     ) -> Judgement {
-        let found = match task.runner() {
-            Some(runner) => self.tools.runner(&task.language, runner),
-            None => self.tools.get(&task.language),
-        };
-        let tool = match found {
+        let tool = match self.tools.of_task(task) {
             Ok(tool) => tool,
             Err(missing) => {
                 let bare = Judgement::bare(Verdict::Void(VoidReason::ToolMissing));
@@ -109,7 +105,8 @@ impl Judge {
         let sandbox = &self.sandbox;
         let session = new_session();
         let doubts = &Doubts::default();
-        let bench = Bench { task, recipe, tool, limits, sandbox, session, doubts };
+        let language = task.language.as_str();
+        let bench = Bench { task, language, recipe, tool, limits, sandbox, session, doubts };
         let checker = match self.checker(task) {
             Ok(checker) => checker,
             Err(missing) => {
@@ -152,12 +149,13 @@ impl Judge {
     pub fn is_sound(&self, task: &Task, answer: &FileTree, limits: Limits) -> bool {
         let _turn = self.turn.read().unwrap_or_else(PoisonError::into_inner);
         let (Ok(tool), Some(recipe)) =
-            (self.tools.get(&task.language), self.recipes.find(&task.language))
+            (self.tools.of_task(task), self.recipes.find(&task.language))
         else {
             return true;
         };
         let (sandbox, session, doubts) = (&self.sandbox, new_session(), &Doubts::default());
-        let bench = Bench { task, recipe, tool, limits, sandbox, session, doubts };
+        let language = task.language.as_str();
+        let bench = Bench { task, language, recipe, tool, limits, sandbox, session, doubts };
         sound::is_sound(&bench, &self.builds, &over_given(task, answer)).unwrap_or(true)
     }
 
@@ -173,7 +171,7 @@ impl Judge {
         let sandbox = &self.sandbox;
         let (limits, session) = (Limits::default(), new_session());
         let doubts = &self.checkers_doubts;
-        let bench = Bench { task, recipe, tool, limits, sandbox, session, doubts };
+        let bench = Bench { task, language, recipe, tool, limits, sandbox, session, doubts };
         Ok(Some(Checker { bench, file, source }))
     }
 }

@@ -10,6 +10,7 @@ use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Collect, Ending, Outcome};
 
 use crate::bench::{Bench, JudgeError, new_session};
+use crate::driver::program_driver;
 use crate::outcome::{TIMEOUTS_MAX, any_failed, settle, usage};
 
 /// Longest text kept of an input, an expectation or an output, in bytes.
@@ -83,7 +84,9 @@ fn run_case(
 ) -> Result<TestOutcome, JudgeError> {
     let files = Archive::of(&case.files)?;
     let wanted: Vec<RelPath> = case.files_after.keys().cloned().collect();
+    let driver = program_driver(bench.language)?;
     let mut job = bench.job(&bench.recipe.run, bench.caps(), vec![layer, &files]);
+    job.driver = driver.as_ref();
     job.command.extend(case.args.iter().cloned());
     job.stdin.clone_from(&case.stdin);
     if !wanted.is_empty() {

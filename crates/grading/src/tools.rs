@@ -5,6 +5,7 @@ use std::env;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use fairtrial_core::docket::Task;
 use fairtrial_core::recipe::{Recipe, Recipes, Runner};
 use fairtrial_sandbox::{Sandbox, is_system};
 
@@ -39,6 +40,16 @@ pub struct Toolbox {
     found: BTreeMap<String, Result<Tool, ToolMissing>>,
     /// Those of runners of unit tests, by language and name.
     runners: BTreeMap<(String, String), Result<Tool, ToolMissing>>,
+    /// Packages of tasks, by language, runner and names, with their versions.
+    packages: BTreeMap<Packages, Result<String, ToolMissing>>,
+}
+
+/// Language, runner (empty without one) and names of packages.
+type Packages = (String, String, Vec<String>);
+
+fn packages_of(task: &Task) -> Packages {
+    let runner = task.runner().unwrap_or_default().to_owned();
+    (task.language.clone(), runner, task.packages.clone())
 }
 
 impl Toolbox {
@@ -62,7 +73,46 @@ impl Toolbox {
             let tool = tool.map_err(|why| ToolMissing { language: language.clone(), why });
             found.insert(language, tool);
         }
-        Self { found, runners: BTreeMap::new() }
+        Self { found, runners: BTreeMap::new(), packages: BTreeMap::new() }
+    }
+
+    /// Looks for the packages that answers to a task may import, when its tools were looked for.
+    pub fn find_packages(&mut self, recipes: &Recipes, task: &Task, sandbox: &Sandbox) {
+        let key = packages_of(task);
+        if task.packages.is_empty() || self.packages.contains_key(&key) {
+            return;
+        }
+        let tool = match task.runner() {
+            Some(runner) => self.runner(&task.language, runner),
+            None => self.get(&task.language),
+        };
+        let (Ok(tool), Some(recipe)) = (tool, recipes.find(&task.language)) else { return };
+        let args: Vec<String> = recipe.packages.iter().chain(&task.packages).cloned().collect();
+        let asked = probe::ask(sandbox, &tool.program, &args, &tool.folders, &[]);
+        let versions = asked.map(|it| probe::said(&it).trim().to_owned());
+        let language = format!("{} with {}", task.language, task.packages.join(", "));
+        let missing =
+            |_| ToolMissing { language, why: "not all of these are installed".to_owned() };
+        self.packages.insert(key, versions.map_err(missing));
+    }
+
+    /// The tools that answers to a task are run with: those of its runner, where it has one.
+    ///
+    /// # Errors
+    /// When they, or the task's packages, are not on this machine, or were not looked for.
+    pub fn of_task(&self, task: &Task) -> Result<&Tool, ToolMissing> {
+        if let Some(Err(missing)) = self.packages.get(&packages_of(task)) {
+            return Err(missing.clone());
+        }
+        match task.runner() {
+            Some(runner) => self.runner(&task.language, runner),
+            None => self.get(&task.language),
+        }
+    }
+
+    /// Packages that were looked for: the language, and names with versions or what is missing.
+    pub fn packages(&self) -> impl Iterator<Item = (&str, &Result<String, ToolMissing>)> {
+        self.packages.iter().map(|(key, found)| (key.0.as_str(), found))
     }
 
     /// Looks for a runner of unit tests, too.

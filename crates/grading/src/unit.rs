@@ -246,8 +246,12 @@ impl<'a> Run<'a> {
                 let text = |path: &RelPath| String::from_utf8_lossy(&self.laid[path]).into_owned();
                 let files: BTreeMap<&str, String> =
                     self.test_files.iter().map(|path| (path.as_str(), text(path))).collect();
-                let order =
-                    json!({ "files": files, "mark": self.mark, "runner": self.settings.runner });
+                let order = json!({
+                    "files": files,
+                    "mark": self.mark,
+                    "runner": self.settings.runner,
+                    "packages": self.bench.task.packages,
+                });
                 running.converse(order.to_string().as_bytes(), REPORT_MAX)?
             }
             None => Vec::new(),

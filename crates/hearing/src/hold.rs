@@ -182,7 +182,7 @@ fn is_to_be_held(preparation: &Preparation, known: Option<&TrialRow>) -> bool {
         Some((row, Some(Verdict::Void(VoidReason::ToolMissing)))) => preparation
             .tasks
             .get(&row.key.task)
-            .is_some_and(|entry| preparation.judge.tools().get(&entry.task.language).is_ok()),
+            .is_some_and(|entry| preparation.judge.tools().of_task(&entry.task).is_ok()),
         Some((row, Some(verdict))) => verdict.is_void() && has_answer(preparation, &row.key),
         Some((_, None)) | None => true,
     }
@@ -270,8 +270,8 @@ impl Session<'_> {
                 Ok(())
             }
             Next::Ask => {
-                let language = &self.preparation.tasks[&key.task].task.language;
-                if self.preparation.judge.tools().get(language).is_err() {
+                let task = &self.preparation.tasks[&key.task].task;
+                if self.preparation.judge.tools().of_task(task).is_err() {
                     // Nothing that comes back could be judged: nothing is asked.
                     let void = Verdict::Void(VoidReason::ToolMissing);
                     return self.end(slot, void, &[], Ended::Decided);

@@ -220,6 +220,7 @@ fn find_tools<'a>(
         if let Some(runner) = task.runner() {
             tools.find_runner(recipes, &task.language, runner, sandbox);
         }
+        tools.find_packages(recipes, task, sandbox);
     }
     tools
 }
@@ -299,10 +300,15 @@ fn machine(tools: &Toolbox, sandbox: &Sandbox, version: &str) -> Machine {
         },
         found: tool.is_ok(),
     };
+    let packages = |(language, found): (&str, &Result<String, ToolMissing>)| ToolNote {
+        language: format!("{language}, packages"),
+        version: found.as_ref().map_or_else(ToString::to_string, Clone::clone),
+        found: found.is_ok(),
+    };
     Machine {
         fairtrial: version.to_owned(),
         kernel: kernel(),
-        tools: tools.iter().map(note).collect(),
+        tools: tools.iter().map(note).chain(tools.packages().map(packages)).collect(),
         sandbox: Some(sandbox_note(sandbox)),
         since: String::new(),
     }
@@ -332,7 +338,8 @@ fn read_text(path: &Path) -> Result<String, PrepareError> {
 }
 
 fn missing_tools(tools: &Toolbox) -> Vec<String> {
-    let missing = tools.iter().filter_map(|(_, tool)| tool.as_ref().err());
+    let packages = tools.packages().filter_map(|(_, found)| found.as_ref().err());
+    let missing = tools.iter().filter_map(|(_, tool)| tool.as_ref().err()).chain(packages);
     missing.map(|it| format!("{it}; its trials will be void")).collect()
 }
 

@@ -7,12 +7,11 @@ import os
 import site
 import sys
 
-# Started without `site`, whose start-up files of this machine take their time: what programs expect
-# of it is put in place here, and installed packages can still be imported.
+# Started without `site`, whose start-up files of this machine take their time, and which lets in
+# whatever is installed: what programs expect of it is put in place here.
 site.setquit()
 site.setcopyright()
 site.sethelper()
-sys.path += [it for it in site.getsitepackages() if os.path.isdir(it)]
 
 # What is not needed for every call is loaded when it is: starting is most of what a call costs.
 
@@ -246,6 +245,8 @@ def main():
             return None
 
     order = loads(reader.readline())
+    if order["packages"]:
+        let_in(order["packages"])
     if not order["isolate"]:
         wanted = try_to_load(order)
         if wanted is None:

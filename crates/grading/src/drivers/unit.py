@@ -16,7 +16,6 @@ import warnings
 site.setquit()
 site.setcopyright()
 site.sethelper()
-sys.path += [it for it in site.getsitepackages() if os.path.isdir(it)]
 
 WORK = os.getcwd()
 # Out of the way of programs that close the low descriptors when they begin.
@@ -330,6 +329,7 @@ def code_of(codes, path):
 
 
 def with_pytest():
+    let_in(["pytest", *ORDER["packages"]])
     # What is installed beside the answer, or brought along by it, is no plugin of this run.
     os.environ["PYTEST_DISABLE_PLUGIN_AUTOLOAD"] = "1"
     import pytest
@@ -445,6 +445,8 @@ def make_end(mark):
 
 
 end = make_end(ORDER.pop("mark"))
+if ORDER["runner"] != "pytest" and ORDER["packages"]:
+    let_in(ORDER["packages"])
 status = with_pytest() if ORDER["runner"] == "pytest" else with_unittest()
 for stream in (sys.stdout, sys.stderr):
     try:

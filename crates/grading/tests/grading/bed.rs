@@ -80,6 +80,7 @@ impl Bench<'_> {
             tools.find_runner(&recipes, language, runner, &sandbox);
             tools.runner(language, runner).unwrap();
         }
+        tools.find_packages(&recipes, task, &sandbox);
         let limits = limits_of(&recipes, &docket, task, &Default::default());
         Judge::new(recipes, tools, sandbox).judge(task, &tree(answer), limits, false)
     }

@@ -6,7 +6,7 @@ use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_grading::{Judge, Toolbox, limits_of, read_folder};
 
-use crate::bed::{PASS, fail, javascript, judge, python, sandbox, tree};
+use crate::bed::{Bench, PASS, fail, javascript, judge, python, sandbox, tree};
 
 /// A value of every kind, and what it must come back as.
 const VALUES: &str = r#"[null, true, false, 0, -7, 3.25, 9007199254740993, "å\u0000\"", [], [[1]],
@@ -249,6 +249,47 @@ fn a_missing_tool_is_void_and_told() {
     assert_eq!(judged.verdict, Verdict::Void(VoidReason::ToolMissing));
     assert_eq!(judged.notes, ["reef cannot be run here: `reefc` is not on the search path"]);
 }
+
+#[test]
+fn answers_see_the_standard_library_and_the_packages_that_the_task_names() {
+    // Debian's Python has pytest, and with it what that needs.
+    let import = "import pluggy, sys\n";
+    let sealed = "{\"args\": [3], \"returns\": 3}";
+    let code = format!("{import}def f(x): return x\n");
+    let judged = python(sealed, &code);
+    assert_eq!(judged.verdict, fail(FailReason::DidNotBuild), "{judged:#?}");
+    assert!(judged.message.unwrap().contains("No module named 'pluggy'"));
+    let program = |code: &str| judge("program", "python", "main.py", CASE, &[("main.py", code)]);
+    let judged = program(&format!("{import}print(int(input()) * 2)"));
+    assert_eq!(judged.verdict, fail(FailReason::Crashed), "{judged:#?}");
+    let found = &judged.tests[0].found;
+    assert!(found.contains("line 1, in <module>") && !found.contains("driver"), "{found}");
+    // What a program finds is as ever.
+    let whole = "import inspect, sys\nassert __name__ == '__main__' and __file__ == '/work/main.py', __file__\n\
+        assert sys.argv == ['main.py'] and sys.path[0] == '/work', (sys.argv, sys.path)\nclass A: pass\n\
+        import pickle\nassert type(pickle.loads(pickle.dumps(A()))) is A\n\
+        def twice(n): return n * 2\nassert 'n * 2' in inspect.getsource(twice)\nprint(twice(int(input())))\nexit()\n";
+    assert_eq!(program(whole).verdict, PASS, "{:#?}", program(whole));
+    let named = |packages: &str| {
+        let head = format!("packages = [{packages}]");
+        let sealed = &[("calls.jsonl", sealed)];
+        Bench {
+            form: "call",
+            language: "python",
+            file: "a.py",
+            table: "name = \"f\"",
+            head: &head,
+            sealed,
+            time: 20,
+        }
+        .judge(&[("a.py", &code)])
+    };
+    let missing = named("\"no-such-package\"");
+    assert_eq!(missing.verdict, Verdict::Void(VoidReason::ToolMissing), "{missing:#?}");
+    assert!(missing.notes[0].contains("python with no-such-package"), "{:?}", missing.notes);
+}
+
+const CASE: &str = "{\"stdin\": \"3\", \"stdout\": \"6\"}";
 
 #[test]
 fn a_folder_is_read_without_links_and_hidden_files() {
