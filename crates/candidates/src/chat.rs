@@ -54,6 +54,8 @@ struct Refused {
     status: Option<u16>,
     detail: String,
     wait: Option<Duration>,
+    /// Whether nobody is there: the host cannot be reached at all.
+    nobody: bool,
 }
 
 impl ChatAsker {
@@ -130,7 +132,7 @@ impl ChatAsker {
             let _ = reader.take(64 << 10).read_to_string(&mut said);
             let detail = self.clean(&message_in(&said));
             let refusal = classify(status, &detail);
-            return Err(Refused { refusal, status: Some(status), detail, wait });
+            return Err(Refused { refusal, status: Some(status), detail, wait, nobody: false });
         }
         let got = if streams { read_stream(reader, began) } else { read_whole(reader) };
         got.map_err(|error| Refused {
@@ -138,13 +140,16 @@ impl ChatAsker {
             status: Some(status),
             detail: self.clean(&error.to_string()),
             wait: None,
+            nobody: false,
         })
     }
 
     fn unreachable(&self, error: &ureq::Error) -> Refused {
         let refusal = Refusal::Again(VoidReason::ProviderError);
         let detail = self.clean(&format!("{}: {error}", self.config.endpoint));
-        Refused { refusal, status: None, detail, wait: None }
+        // Somebody who takes long is there: the next request may be answered in time.
+        let nobody = !matches!(error, ureq::Error::Timeout(_));
+        Refused { refusal, status: None, detail, wait: None, nobody }
     }
 
     /// What a host said, without keys and control characters, and not too long.
@@ -178,9 +183,7 @@ impl Asker for ChatAsker {
                 Refusal::Halt => Some(Asked::Halt(said(&refused))),
                 Refusal::Void(reason) => Some(Asked::Void(reason, said(&refused))),
                 // Nobody there at all: asking for other tasks is no use either.
-                Refusal::Again(_) if last && refused.status.is_none() => {
-                    Some(Asked::Halt(said(&refused)))
-                }
+                Refusal::Again(_) if last && refused.nobody => Some(Asked::Halt(said(&refused))),
                 Refusal::Again(reason) if last => Some(Asked::Void(reason, said(&refused))),
                 Refusal::Again(_) => None,
             };
@@ -191,7 +194,7 @@ impl Asker for ChatAsker {
                 let asked = Asked::Void(VoidReason::Cancelled, String::new());
                 return Reply { asked, requests };
             }
-            wait *= 2;
+            wait = (wait * 2).min(WAIT_MAX);
         }
     }
 

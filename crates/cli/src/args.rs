@@ -30,6 +30,8 @@ pub enum Command {
     Show(ShowArgs),
     /// Judge the recorded answers again, without asking any model
     Regrade(RegradeArgs),
+    /// Prove that the tests of a docket tell right answers from wrong ones
+    Vet(VetArgs),
     /// Show what this machine can confine, and which languages it can run
     Doctor(DoctorArgs),
     /// Serve simulated models on loopback, to try a plan without a network
@@ -111,6 +113,26 @@ pub struct RegradeArgs {
     pub docket: Vec<PathBuf>,
     /// File with languages that do not ship with the tool, may be given again; a record's own are
     /// never used
+    #[arg(long, value_name = "FILE")]
+    pub recipes: Vec<PathBuf>,
+    /// Go on where code cannot be confined: it can then do what you can do
+    #[arg(long)]
+    pub trust_code: bool,
+    /// Write JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `fairtrial vet`.
+#[derive(Debug, clap::Args)]
+pub struct VetArgs {
+    /// The docket
+    #[arg(value_name = "DOCKET")]
+    pub docket: PathBuf,
+    /// Only this task, may be given again [default: all]
+    #[arg(long, value_name = "NAME")]
+    pub task: Vec<String>,
+    /// File with languages that do not ship with the tool, may be given again
     #[arg(long, value_name = "FILE")]
     pub recipes: Vec<PathBuf>,
     /// Go on where code cannot be confined: it can then do what you can do

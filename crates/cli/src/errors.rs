@@ -10,7 +10,7 @@ use fairtrial_candidates::AskerError;
 use fairtrial_core::recipe::Recipe;
 use fairtrial_core::source::SourceError;
 use fairtrial_grading::FolderError;
-use fairtrial_hearing::{HoldError, PrepareError, RegradeError};
+use fairtrial_hearing::{HoldError, PrepareError, RegradeError, VetError};
 use fairtrial_record::RecordError;
 use fairtrial_report::{ShowError, safe};
 use fairtrial_sandbox::SandboxError;
@@ -34,6 +34,9 @@ pub enum Failure {
     /// Judging again.
     #[error(transparent)]
     Regrade(#[from] RegradeError),
+    /// Proving a docket.
+    #[error(transparent)]
+    Vet(#[from] VetError),
     /// A run.
     #[error(transparent)]
     Hold(#[from] HoldError),
@@ -115,6 +118,8 @@ impl Failure {
             Self::Prepare(_) | Self::Folder(_) | Self::Source(_) => USAGE,
             Self::OutTaken(_) | Self::NoVariable(_) | Self::NothingSelected { .. } => USAGE,
             Self::UnknownLanguage { .. } => USAGE,
+            Self::Vet(VetError::Prepare(PrepareError::Sandbox(_))) => OUTSIDE,
+            Self::Vet(_) => USAGE,
             Self::Regrade(error) => match error {
                 RegradeError::Prepare(PrepareError::Sandbox(_)) => OUTSIDE,
                 RegradeError::Prepare(_)
@@ -199,12 +204,6 @@ fn record_hints(error: &RecordError) -> Vec<String> {
 
 /// Prints an error, its causes and what to do about it; gives the exit code.
 pub fn print(failure: &Failure, surroundings: &Surroundings, err: &mut dyn Write) -> ExitCode {
-    // Somebody who closed the pipe has read enough.
-    if let Failure::Output(error) = failure
-        && error.kind() == io::ErrorKind::BrokenPipe
-    {
-        return ExitCode::SUCCESS;
-    }
     let label = |word: &str, code: &str| {
         if surroundings.err_colour() {
             format!("\u{1b}[{code}m{word}:\u{1b}[0m")

@@ -7,6 +7,7 @@ mod args;
 mod commands;
 mod errors;
 mod progress;
+mod streams;
 mod surroundings;
 
 use std::ffi::OsString;
@@ -17,6 +18,7 @@ use clap::Parser as _;
 
 use crate::args::{Args, Command};
 pub use crate::errors::Failure;
+use crate::streams::Quiet;
 pub use crate::surroundings::Surroundings;
 
 /// Runs the program with the process's own arguments and streams.
@@ -26,7 +28,8 @@ pub fn main() -> ExitCode {
         return fairtrial_sandbox::stage_main();
     }
     let surroundings = Surroundings::of_process();
-    let (mut out, mut err) = (std::io::stdout().lock(), std::io::stderr());
+    let mut out = Quiet::output(std::io::stdout().lock());
+    let mut err = Quiet::notes(std::io::stderr());
     run(std::env::args_os(), &surroundings, &mut out, &mut err)
 }
 
@@ -48,6 +51,7 @@ pub fn run(
         Command::Show(args) => commands::show::run(&args, surroundings, out),
         Command::Regrade(args) => commands::regrade::run(&args, surroundings, out, err),
         Command::Doctor(args) => commands::doctor::run(&args, surroundings, out, err),
+        Command::Vet(args) => commands::vet::run(&args, surroundings, out, err),
         Command::Standin(args) => commands::standin::run(&args, surroundings, out, err),
     };
     match result.and_then(|code| out.flush().map(|()| code).map_err(Failure::from)) {

@@ -20,3 +20,4 @@ pub mod testrun;
 pub mod tree;
 pub mod value;
 pub mod verdict;
+pub mod vet;

@@ -317,6 +317,9 @@ impl Plan {
     }
 }
 
+/// How often one request may be sent again.
+const RETRIES_MAX: u32 = 50;
+
 impl ChatCandidate {
     fn check(&self) -> Result<(), String> {
         let name = &self.name;
@@ -328,6 +331,12 @@ impl ChatCandidate {
         }
         if let Some(key) = RESERVED.iter().find(|&&key| self.sampling.contains_key(key)) {
             return Err(format!("candidate `{name}`: `sampling` may not set `{key}`"));
+        }
+        if self.retries > RETRIES_MAX {
+            let found = self.retries;
+            return Err(format!(
+                "candidate `{name}`: `retries` is at most {RETRIES_MAX}, not {found}"
+            ));
         }
         let prices = [self.price.input, self.price.output, self.price.cached_input.unwrap_or(0.0)];
         if prices.iter().any(|it| !(*it >= 0.0 && it.is_finite())) {

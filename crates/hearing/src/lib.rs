@@ -12,6 +12,7 @@ mod pool;
 mod prepare;
 mod regrade;
 mod tally;
+mod vet;
 
 pub use board::{Board, Ended};
 pub use course::{Course, Next};
@@ -19,3 +20,4 @@ pub use hold::{HoldError, HoldOptions, Observer, Summary, hold};
 pub use prepare::{Entry, Preparation, PrepareError, PrepareOptions, prepare};
 pub use regrade::{RegradeError, RegradeOptions, regrade};
 pub use tally::Progress;
+pub use vet::{VetError, VetOptions, Vetted, vet};

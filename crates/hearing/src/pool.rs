@@ -1,7 +1,7 @@
 //! The threads that wait: for candidates, and for the sandbox.
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
@@ -126,6 +126,33 @@ fn work(
             return;
         }
     }
+}
+
+/// Does `work` on every item, on `threads` threads; gives the results in the order of the items. One whose
+/// work panicked has none. `progress` hears how many are done.
+pub(crate) fn in_parallel<T: Sync, R: Send>(
+    items: &[T],
+    threads: usize,
+    progress: &(dyn Fn(usize, usize) + Sync),
+    work: impl Fn(&T) -> R + Sync,
+) -> Vec<Option<R>> {
+    let (next, done) = (AtomicUsize::new(0), AtomicUsize::new(0));
+    let results = Mutex::new(items.iter().map(|_| None).collect::<Vec<Option<R>>>());
+    let run = || {
+        loop {
+            let place = next.fetch_add(1, Ordering::Relaxed);
+            let Some(item) = items.get(place) else { break };
+            let result = caught(|| work(item));
+            results.lock().unwrap_or_else(PoisonError::into_inner)[place] = result;
+            progress(done.fetch_add(1, Ordering::Relaxed) + 1, items.len());
+        }
+    };
+    thread::scope(|scope| {
+        for _ in 0..threads.max(1) {
+            scope.spawn(run);
+        }
+    });
+    results.into_inner().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// What is noted when our own code panicked.

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use fairtrial_candidates::{Asker, AskerError, ChatAsker, RecordedAsker};
 use fairtrial_core::docket::{Docket, Task};
-use fairtrial_core::limits::Limits;
+use fairtrial_core::limits::{LimitSettings, Limits};
 use fairtrial_core::plan::{Candidate, ChatCandidate, Plan};
 use fairtrial_core::prompt::first_prompt;
 use fairtrial_core::recipe::Recipes;
@@ -131,7 +131,7 @@ pub fn prepare(path: &Path, options: &PrepareOptions<'_>) -> Result<Preparation,
     let base = path.parent().unwrap_or(Path::new("."));
     let plan = Plan::parse(&path.display().to_string(), &read_text(path)?)?;
     let Bench { tasks, judge, machine, task_notes, mut notes } =
-        Bench::lay_out(&plan, &Sources::of_plan(&plan, base), options)?;
+        Bench::lay_out(&plan.limits, &Sources::of_plan(&plan, base), options)?;
     let askers = make_askers(&plan, base, options.env, &tasks, &mut notes)?;
     let manifest = Manifest {
         format_version: FORMAT_VERSION,
@@ -176,9 +176,9 @@ impl Sources {
 }
 
 impl Bench {
-    /// Reads dockets and languages, opens the sandbox, finds the tools.
+    /// Reads dockets and languages, with `limits` over theirs, opens the sandbox, finds the tools.
     pub fn lay_out(
-        plan: &Plan,
+        limits: &LimitSettings,
         sources: &Sources,
         options: &PrepareOptions<'_>,
     ) -> Result<Self, PrepareError> {
@@ -195,7 +195,7 @@ impl Bench {
         let mut notes = missing_tools(&tools);
         let mut tasks = BTreeMap::new();
         for (docket, task) in all() {
-            let entry = entry(docket, task, plan, &recipes, &tools);
+            let entry = entry(docket, task, limits, &recipes, &tools);
             if tasks.insert(task.name.clone(), entry).is_some() {
                 return Err(PrepareError::TaskTwice(task.name.clone()));
             }
@@ -242,8 +242,14 @@ fn read_dockets(folders: &[PathBuf], recipes: &Recipes) -> Result<Vec<Docket>, P
 }
 
 /// A task with its limits settled and its prompt written.
-fn entry(docket: &Docket, task: &Task, plan: &Plan, recipes: &Recipes, tools: &Toolbox) -> Entry {
-    let limits = limits_of(recipes, docket, task, &plan.limits);
+fn entry(
+    docket: &Docket,
+    task: &Task,
+    limits: &LimitSettings,
+    recipes: &Recipes,
+    tools: &Toolbox,
+) -> Entry {
+    let limits = limits_of(recipes, docket, task, limits);
     let version = tools.get(&task.language).map(|tool| tool.version.clone()).unwrap_or_default();
     let recipe = recipes.find(&task.language);
     let prompt = recipe.map(|recipe| first_prompt(task, recipe, &version, &limits));

@@ -2,10 +2,6 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
-use std::sync::PoisonError;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::thread;
 
 use fairtrial_core::answer::Sent;
 use fairtrial_core::docket::Task;
@@ -15,7 +11,7 @@ use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{AttemptRow, Machine, Manifest, NewRegrade, Record, RecordError, TrialRow};
 
 use crate::hold::now;
-use crate::pool::judge;
+use crate::pool::{in_parallel, judge};
 use crate::prepare::{Bench, PrepareError, PrepareOptions, Sources};
 
 /// Where the tasks are, and how many answers are judged at a time.
@@ -73,33 +69,18 @@ pub fn regrade(
     let manifest = record.manifest().clone();
     let base = folder.parent().unwrap_or(Path::new("."));
     let sources = sources(&manifest, base, options)?;
-    let bench = Bench::lay_out(&manifest.plan, &sources, prepare)?;
+    let bench = Bench::lay_out(&manifest.plan.limits, &sources, prepare)?;
     let trials = record.trials()?;
     let (items, left_out) = select(&record, &bench, &trials)?;
     if items.is_empty() && left_out == 0 {
         return Err(RegradeError::NoAnswers(folder.to_owned()));
     }
     let begun = now();
-    let (next, done) = (AtomicUsize::new(0), AtomicUsize::new(0));
-    let results = Mutex::new(BTreeMap::<usize, NewRegrade>::new());
-    let work = || {
-        loop {
-            let place = next.fetch_add(1, Ordering::Relaxed);
-            let Some(item) = items.get(place) else { break };
-            if let Some(regrade) = judge_again(&manifest, &bench, item) {
-                let mut results = results.lock().unwrap_or_else(PoisonError::into_inner);
-                results.insert(place, regrade);
-            }
-            progress(done.fetch_add(1, Ordering::Relaxed) + 1, items.len());
-        }
-    };
-    thread::scope(|scope| {
-        for _ in 0..options.judging.max(1) {
-            scope.spawn(work);
-        }
-    });
-    let results = results.into_inner().unwrap_or_else(PoisonError::into_inner);
-    let answers: Vec<NewRegrade> = results.into_values().collect();
+    let judged =
+        in_parallel(&items, options.judging, progress, |item| judge_again(&manifest, &bench, item));
+    // An answer whose judging went wrong in our own code is left out, as one is whose task is gone.
+    let left_out = left_out + judged.iter().filter(|it| it.is_none()).count() as u32;
+    let answers: Vec<NewRegrade> = judged.into_iter().flatten().flatten().collect();
     let machine = Machine { since: begun.clone(), ..bench.machine.clone() };
     Ok(record.commit_grading(&begun, &machine, left_out, &answers)?)
 }

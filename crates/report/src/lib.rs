@@ -15,6 +15,7 @@ mod standings;
 mod standings_json;
 mod style;
 mod table;
+mod vet;
 
 pub use doctor::{Doctor, Finding, LanguageFinding, doctor_json, doctor_table};
 pub use figures::{count, duration, money, percent, thousands};
@@ -25,3 +26,4 @@ pub use show_json::show_json;
 pub use standings::{Loaded, load, standings};
 pub use standings_json::standings_json;
 pub use style::Style;
+pub use vet::{vet_json, vet_table};

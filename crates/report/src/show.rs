@@ -302,13 +302,32 @@ fn show_tests(
     Ok(())
 }
 
+/// Lines, and characters of one, of a test's input or value that are shown.
+const LINES_MAX: usize = 12;
+const LINE_MAX: usize = 200;
+
 fn indented(out: &mut dyn Write, title: &str, text: &str, style: Style) -> io::Result<()> {
     let text = safe(text);
-    let mut lines = text.trim_end().lines();
+    let lines: Vec<&str> = text.trim_end().lines().collect();
     let title = style.dim(&format!("{title:<8}"));
-    writeln!(out, "       {title} {}", lines.next().unwrap_or_default())?;
-    for line in lines {
-        writeln!(out, "                {line}")?;
+    let mut is_cut = lines.len() > LINES_MAX;
+    for (index, line) in lines.iter().take(LINES_MAX).enumerate() {
+        let head = if index == 0 { title.as_str() } else { "        " };
+        match line.char_indices().nth(LINE_MAX) {
+            None => writeln!(out, "       {head} {line}")?,
+            Some((end, _)) => {
+                is_cut = true;
+                writeln!(out, "       {head} {} …", &line[..end])?;
+            }
+        }
+    }
+    if lines.is_empty() {
+        writeln!(out, "       {title}")?;
+    }
+    if is_cut {
+        let all =
+            format!("[{} lines, {} bytes: `--json` has all that is kept]", lines.len(), text.len());
+        writeln!(out, "                {}", style.dim(&all))?;
     }
     Ok(())
 }

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::io::{self, Write};
 
-use fairtrial_core::plan::{Candidate, ReadingMode};
+use fairtrial_core::plan::{Candidate, Feedback, ReadingMode};
 use fairtrial_core::standings::{Standing, Standings, TrialResult};
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{Manifest, Record, RecordError, TrialRow};
@@ -121,11 +121,16 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
             });
             format!("{}{figures}", safe(name))
         };
-        let others = others.iter().map(other).collect::<Vec<_>>().join(", ");
+        let others = first_few(others.iter().map(other).collect());
         lines.push(format!(
             "Rank {rank} is shared: the lead of {} is not established over {others}.",
             safe(first)
         ));
+    }
+    if lines.len() > NAMED_MAX {
+        let more = lines.len() - NAMED_MAX;
+        lines.truncate(NAMED_MAX);
+        lines.push(format!("So are {more} further ranks; `--json` has every pair."));
     }
     let deviating: Vec<String> = rows
         .iter()
@@ -139,8 +144,13 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
                 ReadingMode::Lenient => "read leniently",
                 ReadingMode::Strict => "which the strict reading does not take",
             },
-            deviating.join(", ")
+            first_few(deviating)
         ));
+    }
+    if loaded.manifest.plan.feedback == Feedback::Open {
+        lines.push(
+            "Feedback was open: candidates were shown the hidden tests that they failed.".into(),
+        );
     }
     let mut void = BTreeMap::<&str, usize>::new();
     for trial in &loaded.trials {
@@ -185,6 +195,17 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
         }
     }
     Ok(())
+}
+
+/// How many of a kind a note names; the rest it counts.
+const NAMED_MAX: usize = 4;
+
+/// The first ones of a list, and how many more there are.
+pub(crate) fn first_few(mut names: Vec<String>) -> String {
+    let more = names.len().saturating_sub(NAMED_MAX);
+    names.truncate(NAMED_MAX);
+    let named = names.join(", ");
+    if more == 0 { named } else { format!("{named} and {more} more") }
 }
 
 /// Breaks a line that is wider than `width` at spaces.

@@ -7,3 +7,4 @@ pub mod run;
 pub mod show;
 pub mod standin;
 pub mod standings;
+pub mod vet;

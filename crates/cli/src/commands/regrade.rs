@@ -11,6 +11,18 @@ use crate::args::RegradeArgs;
 use crate::errors::{DIFFERS, Failure};
 use crate::surroundings::Surroundings;
 
+/// Says on a terminal how many answers are done.
+pub fn counter(what: &'static str, surroundings: &Surroundings) -> impl Fn(usize, usize) + Sync {
+    let on_terminal = surroundings.err_is_terminal();
+    move |done, all| {
+        let stderr = std::io::stderr();
+        if on_terminal && stderr.is_terminal() && (done.is_multiple_of(8) || done == all) {
+            let end = if done == all { "\n" } else { "" };
+            let _ = write!(stderr.lock(), "\r{what}: {done} of {all}{end}");
+        }
+    }
+}
+
 /// Judges, adds the grading to the record, and writes where it differs from the first verdicts.
 pub fn run(
     args: &RegradeArgs,
@@ -28,14 +40,7 @@ pub fn run(
         version: env!("CARGO_PKG_VERSION"),
         demand: if args.trust_code { Demand::Anything } else { Demand::Confined },
     };
-    let on_terminal = surroundings.err_is_terminal();
-    let progress = |done: usize, all: usize| {
-        let stderr = std::io::stderr();
-        if on_terminal && stderr.is_terminal() && (done.is_multiple_of(8) || done == all) {
-            let end = if done == all { "\n" } else { "" };
-            let _ = write!(stderr.lock(), "\rjudging again: {done} of {all}{end}");
-        }
-    };
+    let progress = counter("judged again", surroundings);
     let number = regrade(&args.record, &options, &prepare, &progress)?;
     let record = Record::open(&args.record)?;
     let gradings = record.gradings()?;

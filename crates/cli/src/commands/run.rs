@@ -3,7 +3,7 @@
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use fairtrial_core::verdict::VoidReason;
 use fairtrial_hearing::{HoldOptions, Preparation, PrepareOptions, Summary, hold, prepare};
@@ -66,7 +66,7 @@ pub fn hold_all(
     let judging = std::thread::available_parallelism().map_or(1, usize::from);
     let judging = judging.min(preparation.plan.parallel as usize);
     let options = HoldOptions { record: record.to_owned(), judging };
-    let stop = stop_on_signal();
+    let (stop, signal) = stop_on_signal();
     let currency = &preparation.plan.currency;
     let summary = if surroundings.err_is_terminal() {
         let names: Vec<&str> = preparation.plan.candidates.iter().map(|it| it.name()).collect();
@@ -80,19 +80,29 @@ pub fn hold_all(
     standings(out, &load(&Record::open(record)?)?, surroundings.style())?;
     out.flush()?;
     writeln!(err, "record: {}", record.display())?;
-    tell(&summary, record, err)
+    let code = tell(&summary, record, err)?;
+    let by = signal.load(Ordering::Relaxed);
+    Ok(if summary.stopped && by > 0 { ended_by(by) } else { code })
+}
+
+/// The exit code of a process that a signal ends, as a shell has it.
+fn ended_by(signal: usize) -> u8 {
+    128 + signal as u8
 }
 
 /// The first signal asks the run to stop; the second ends the process, and with it, by the kernel,
-/// whatever runs in a sandbox.
-fn stop_on_signal() -> Arc<AtomicBool> {
-    let stop = Arc::new(AtomicBool::new(false));
+/// whatever runs in a sandbox. Gives what says that it is to stop, and by which signal.
+fn stop_on_signal() -> (Arc<AtomicBool>, Arc<AtomicUsize>) {
+    let (stop, by) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicUsize::new(0)));
     for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
+        let number = signal as usize;
+        let code = ended_by(number).into();
         // Without a handler a signal ends the process at once, which is safe as well.
-        let _ = signal_hook::flag::register_conditional_shutdown(signal, 130, Arc::clone(&stop));
+        let _ = signal_hook::flag::register_conditional_shutdown(signal, code, Arc::clone(&stop));
+        let _ = signal_hook::flag::register_usize(signal, Arc::clone(&by), number);
         let _ = signal_hook::flag::register(signal, Arc::clone(&stop));
     }
-    stop
+    (stop, by)
 }
 
 /// Says what went wrong, and what to do.

@@ -15,3 +15,4 @@ mod show;
 mod standings;
 mod tiers;
 mod users;
+mod vet;

@@ -1,0 +1,42 @@
+//! `fairtrial vet`: proves that the tests of a docket tell right answers from wrong ones.
+
+use std::io::Write;
+
+use fairtrial_hearing::{PrepareOptions, VetOptions, vet};
+use fairtrial_report::{safe, vet_json, vet_table};
+use fairtrial_sandbox::Demand;
+
+use crate::args::VetArgs;
+use crate::commands::regrade::counter;
+use crate::errors::{DIFFERS, Failure};
+use crate::surroundings::Surroundings;
+
+/// Judges every proof, and writes what holds.
+pub fn run(
+    args: &VetArgs,
+    surroundings: &Surroundings,
+    out: &mut dyn Write,
+    err: &mut dyn Write,
+) -> Result<u8, Failure> {
+    let options = VetOptions {
+        docket: args.docket.clone(),
+        tasks: args.task.clone(),
+        recipes: args.recipes.clone(),
+        judging: std::thread::available_parallelism().map_or(1, usize::from),
+    };
+    let prepare = PrepareOptions {
+        env: &|name| surroundings.variable(name),
+        version: env!("CARGO_PKG_VERSION"),
+        demand: if args.trust_code { Demand::Anything } else { Demand::Confined },
+    };
+    let vetted = vet(&options, &prepare, &counter("proofs judged", surroundings))?;
+    for note in &vetted.notes {
+        writeln!(err, "note: {}", safe(note))?;
+    }
+    if args.json {
+        vet_json(out, &vetted.tasks)?;
+    } else {
+        vet_table(out, &vetted.tasks, surroundings.style())?;
+    }
+    Ok(if vetted.tasks.iter().all(|it| it.holds()) { 0 } else { DIFFERS })
+}

@@ -1,0 +1,150 @@
+//! Whether the tasks of a docket hold.
+
+use std::io::{self, Write};
+
+use fairtrial_core::vet::{VettedProof, VettedTask};
+use serde::Serialize;
+
+use crate::figures::count;
+use crate::json::write_json;
+use crate::safe::safe;
+use crate::standings::{first_few, wrap};
+use crate::style::Style;
+use crate::table::layout;
+
+/// The version of the JSON output.
+const FORMAT_VERSION: u32 = 1;
+
+/// Writes a row for each task, then what does not hold.
+///
+/// # Errors
+/// When the writer fails.
+pub fn vet_table(out: &mut dyn Write, tasks: &[VettedTask], style: Style) -> io::Result<()> {
+    let header =
+        ["task", "form", "right", "wrong", "given", "stable", "tests", "never failed", "holds"];
+    let rows: Vec<_> = tasks.iter().map(row).collect();
+    for (index, line) in layout(&header, &rows, &[0, 1]).iter().enumerate() {
+        writeln!(out, "{}", if index == 0 { style.dim(line) } else { line.clone() })?;
+    }
+    writeln!(out)?;
+    let mut tell = |text: String| -> io::Result<()> {
+        for line in wrap(&safe(&text), style.width) {
+            writeln!(out, "{line}")?;
+        }
+        Ok(())
+    };
+    for task in tasks {
+        for fault in &task.faults {
+            tell(format!("{}: {fault}.", task.name))?;
+        }
+    }
+    for task in tasks.iter().filter(|it| !it.never_failed.is_empty()) {
+        let names = task.never_failed.iter().map(|it| format!("`{it}`")).collect();
+        tell(format!("{}: no wrong proof fails {}.", task.name, first_few(names)))?;
+    }
+    let visible: Vec<String> = tasks
+        .iter()
+        .filter(|it| !it.also_visible.is_empty())
+        .map(|it| format!("{} ({})", it.name, it.also_visible.len()))
+        .collect();
+    if !visible.is_empty() {
+        tell(format!("Sealed tests that are visible examples, too: {}.", visible.join(", ")))?;
+    }
+    let held = tasks.iter().filter(|it| it.holds()).count();
+    writeln!(out, "{held} of {} hold.", count(tasks.len(), "task"))
+}
+
+fn row(task: &VettedTask) -> Vec<String> {
+    let proofs =
+        |right| task.proofs.iter().filter(move |it| !it.name.is_empty() && it.right == right);
+    let passed = |it: &&VettedProof| it.verdict.is_pass();
+    let as_wanted = |right: bool| {
+        let all = proofs(right).count();
+        let kept = proofs(right).filter(|it| !it.verdict.is_void() && passed(it) == right).count();
+        format!("{kept}/{all}")
+    };
+    let given = task.proofs.iter().find(|it| it.name.is_empty());
+    let given = given.map_or("–", |it| if it.verdict.is_pass() { "passes" } else { "fails" });
+    let stable = task.proofs.iter().all(|it| it.stable);
+    let yes = |it: bool| if it { "yes" } else { "NO" }.to_owned();
+    vec![
+        safe(&task.name).into_owned(),
+        task.form.to_owned(),
+        as_wanted(true),
+        as_wanted(false),
+        given.to_owned(),
+        yes(stable),
+        task.sealed.to_string(),
+        task.never_failed.len().to_string(),
+        yes(task.holds()),
+    ]
+}
+
+#[derive(Serialize)]
+struct Output<'a> {
+    format_version: u32,
+    holds: bool,
+    tasks: Vec<Task<'a>>,
+}
+
+#[derive(Serialize)]
+struct Task<'a> {
+    task: &'a str,
+    form: &'a str,
+    language: &'a str,
+    holds: bool,
+    tests: usize,
+    proofs: Vec<Proof<'a>>,
+    never_failed: &'a [String],
+    also_visible: &'a [String],
+    faults: &'a [String],
+}
+
+#[derive(Serialize)]
+struct Proof<'a> {
+    /// Empty for the given files alone.
+    name: &'a str,
+    right: bool,
+    verdict: &'static str,
+    reason: Option<&'static str>,
+    failed_by: &'a [String],
+    stable: bool,
+}
+
+/// Writes everything as JSON.
+///
+/// # Errors
+/// When the writer fails.
+pub fn vet_json(out: &mut dyn Write, tasks: &[VettedTask]) -> io::Result<()> {
+    let proof = |it: &'_ VettedProof| -> (&'static str, Option<&'static str>) {
+        (it.verdict.word(), it.verdict.reason())
+    };
+    let tasks_out = tasks.iter().map(|task| Task {
+        task: &task.name,
+        form: task.form,
+        language: &task.language,
+        holds: task.holds(),
+        tests: task.sealed,
+        proofs: task
+            .proofs
+            .iter()
+            .map(|it| {
+                let (verdict, reason) = proof(it);
+                Proof {
+                    name: &it.name,
+                    right: it.right,
+                    verdict,
+                    reason,
+                    failed_by: &it.failed_by,
+                    stable: it.stable,
+                }
+            })
+            .collect(),
+        never_failed: &task.never_failed,
+        also_visible: &task.also_visible,
+        faults: &task.faults,
+    });
+    let holds = tasks.iter().all(VettedTask::holds);
+    let output = Output { format_version: FORMAT_VERSION, holds, tasks: tasks_out.collect() };
+    write_json(out, &output)
+}
