@@ -13,6 +13,8 @@ mod regrade;
 mod resume;
 mod show;
 mod standings;
+mod stranger;
+mod streams;
 mod tiers;
 mod users;
 mod vet;

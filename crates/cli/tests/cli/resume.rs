@@ -149,7 +149,13 @@ fn more_samples_are_added_and_other_conditions_refused() {
 }
 
 #[test]
-fn an_interrupt_leaves_a_record_that_can_be_gone_on_with() {
+fn an_interrupt_leaves_a_record_that_can_be_resumed() {
+    for (signal, code) in [("-INT", 130), ("-TERM", 143)] {
+        interrupt(signal, code);
+    }
+}
+
+fn interrupt(signal: &str, code: i32) {
     let bed = Bed::new();
     bed.demo_docket(TASKS);
     bed.write("models.toml", SLOW);
@@ -169,10 +175,10 @@ fn an_interrupt_leaves_a_record_that_can_be_gone_on_with() {
         thread::sleep(Duration::from_millis(20));
     }
     let pid = child.id().to_string();
-    assert!(Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+    assert!(Command::new("kill").args([signal, &pid]).status().unwrap().success());
     let out = child.wait_with_output().unwrap();
     let err = String::from_utf8(out.stderr).unwrap();
-    assert_eq!(out.status.code(), Some(3), "{err}");
+    assert_eq!(out.status.code(), Some(code), "{err}");
     assert!(err.contains("stopping: waiting for") && err.contains("are not held"), "{err}");
     let ran = bed.run(&["run", "plan.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
