@@ -138,7 +138,7 @@ fn streams_are_put_together_and_their_odd_ends_told_apart() {
     let (address, _requests) = host(&[&endless]);
     let began = Instant::now();
     assert_eq!(ask(&address, "stream = true").asked, answer("ab", true));
-    assert!(began.elapsed() < Duration::from_secs(3));
+    assert!(began.elapsed() < Duration::from_secs(20));
 }
 
 #[test]
@@ -221,7 +221,7 @@ fn waiting_ends_when_the_run_is_cancelled() {
         asker.ask(&ask, &cancelled)
     });
     assert_eq!(reply.asked, Asked::Void(VoidReason::Cancelled, String::new()));
-    assert!(began.elapsed() < Duration::from_secs(3));
+    assert!(began.elapsed() < Duration::from_secs(20));
 }
 
 #[test]

@@ -441,7 +441,5 @@ pub(crate) fn now() -> String {
 
 /// A time in UTC, RFC 3339, to the millisecond.
 fn at(time: SystemTime) -> String {
-    jiff::Timestamp::try_from(time)
-        .map(|it| format!("{it:.3}"))
-        .unwrap_or_else(|_| "1970-01-01T00:00:00Z".to_owned())
+    humantime::format_rfc3339_millis(time.max(SystemTime::UNIX_EPOCH)).to_string()
 }

@@ -4,9 +4,8 @@ use std::io::Read as _;
 
 use fairtrial_core::digest::Digest;
 use rusqlite::{Connection, OptionalExtension as _, params};
-
-/// Compression level: texts are small, and written once.
-const LEVEL: i32 = 3;
+use ruzstd::decoding::StreamingDecoder;
+use ruzstd::encoding::{CompressionLevel, compress_to_vec};
 
 /// Longest text that is stored, or unpacked, in bytes.
 pub const TEXT_MAX: usize = 256 << 20;
@@ -24,8 +23,7 @@ pub fn store(connection: &Connection, bytes: &[u8]) -> rusqlite::Result<Digest> 
                 "a text is too long to keep".into(),
             ));
         }
-        let packed = zstd::encode_all(bytes, LEVEL)
-            .map_err(|error| rusqlite::Error::ToSqlConversionFailure(error.into()))?;
+        let packed = compress_to_vec(bytes, CompressionLevel::Fastest);
         connection
             .prepare_cached("INSERT INTO blobs (digest, size, content) VALUES (?1, ?2, ?3)")?
             .execute(params![digest.as_str(), bytes.len() as i64, packed])?;
@@ -46,7 +44,8 @@ pub fn load(connection: &Connection, digest: &str) -> rusqlite::Result<Vec<u8>> 
         size.ok_or_else(|| unreadable(std::io::Error::other("a stored text is too long")))?;
     // A few bytes can unpack to very many: no more is unpacked than is said to be there.
     let mut bytes = Vec::new();
-    zstd::Decoder::new(packed.as_slice())
+    StreamingDecoder::new(packed.as_slice())
+        .map_err(std::io::Error::other)
         .and_then(|it| it.take(size as u64 + 1).read_to_end(&mut bytes))
         .map_err(unreadable)?;
     if bytes.len() != size {

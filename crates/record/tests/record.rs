@@ -14,6 +14,7 @@ use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_record::{
     Answer, FORMAT_VERSION, Manifest, NewJudgement, NewRequest, Record, RecordError,
 };
+use ruzstd::encoding::{CompressionLevel, compress_to_vec};
 
 const AT: &str = "2031-05-01T06:00:00.000Z";
 
@@ -174,7 +175,7 @@ fn equal_texts_are_stored_once_and_damage_is_noticed() {
     assert_eq!(one("SELECT count(*) FROM blobs"), 1);
     assert!(one("SELECT length(content) FROM blobs") < 200);
     assert_eq!(one("PRAGMA application_id"), 0x4654_726C);
-    let other = zstd::encode_all(&b"another prompt"[..], 3).unwrap();
+    let other = compress_to_vec(&b"another prompt"[..], CompressionLevel::Fastest);
     database.execute("UPDATE blobs SET content = ?1", [other]).unwrap();
     let record = Record::open(folder.path()).unwrap();
     let row = record.trials().unwrap().remove(0);
