@@ -22,7 +22,7 @@ pub struct Args {
 pub enum Command {
     /// Run a complete example with simulated models, and leave it there to play with
     Demo(DemoArgs),
-    /// Hold the trials of a plan that are not yet held
+    /// Run the trials of a plan that are not over yet
     Run(RunArgs),
     /// Show the ranking
     Standings(StandingsArgs),
@@ -58,7 +58,7 @@ pub struct RunArgs {
     /// The plan
     #[arg(value_name = "PLAN")]
     pub plan: PathBuf,
-    /// Folder of the record; an existing one is gone on with [default: beside the plan, `record`
+    /// Folder of the record; an existing one is resumed [default: beside the plan, `record`
     /// for `plan.toml`, else `NAME.record`]
     #[arg(long, value_name = "DIR")]
     pub record: Option<PathBuf>,

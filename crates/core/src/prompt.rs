@@ -238,7 +238,7 @@ pub fn feedback(mode: Feedback, judgement: &Judgement, task: &Task) -> String {
 }
 
 fn failed_test(what: &str, test: &TestOutcome) -> String {
-    let mut out = format!("\nA {what} does not hold ({}): it {}.\n", test.name, test.summary);
+    let mut out = format!("\nA {what} fails ({}): {}.\n", test.name, test.summary);
     for (title, text) in
         [("It was given", &test.input), ("Expected", &test.expected), ("Found", &test.found)]
     {

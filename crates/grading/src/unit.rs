@@ -362,7 +362,7 @@ impl<'a> Run<'a> {
 fn tampered(mut judgement: Judgement, evidence: &BTreeSet<String>) -> Judgement {
     for test in judgement.tests.iter_mut().filter(|it| it.failed.is_none()) {
         test.failed = Some(FailReason::Tampering);
-        test.summary = "held, as was reported; but the report is not to be believed".to_owned();
+        test.summary = "passed, as was reported; but the report is not to be believed".to_owned();
     }
     judgement.verdict = Verdict::Fail(FailReason::Tampering);
     judgement.notes = evidence.iter().map(|it| format!("tampering: {it}")).collect();

@@ -61,7 +61,7 @@ pub fn standings(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Resu
         "solved",
         "share",
         "95 % interval",
-        "first go",
+        "first try",
         "repairs",
         "s/trial",
         "tokens",
@@ -185,7 +185,7 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
     }
     if loaded.manifest.machines.len() > 1 {
         lines.push(format!(
-            "The run was held in {} different surroundings; see `machines` in the manifest.",
+            "The run was made in {} different environments; see `machines` in the manifest.",
             loaded.manifest.machines.len()
         ));
     }
@@ -240,6 +240,14 @@ mod tests {
         assert_eq!(wrap("a verylongword b", 5), ["a", "verylongword", "b"]);
         // What is wide on a terminal counts twice.
         assert_eq!(wrap("潮位 潮位 潮位", 9), ["潮位 潮位", "潮位"]);
+    }
+
+    #[test]
+    fn notes_stay_short_however_many_candidates_there_are() {
+        let names: Vec<String> = (0..50).map(|it| format!("seabird-number-{it}")).collect();
+        let few = first_few(names.clone());
+        assert!(few.len() < 100 && few.ends_with("seabird-number-3 and 46 more"), "{few}");
+        assert_eq!(first_few(names[..2].to_vec()), "seabird-number-0, seabird-number-1");
     }
 
     #[test]

@@ -51,7 +51,7 @@ pub fn vet_table(out: &mut dyn Write, tasks: &[VettedTask], style: Style) -> io:
         tell(format!("Sealed tests that are visible examples, too: {}.", visible.join(", ")))?;
     }
     let held = tasks.iter().filter(|it| it.holds()).count();
-    writeln!(out, "{held} of {} hold.", count(tasks.len(), "task"))
+    writeln!(out, "{held} of {} hold up.", count(tasks.len(), "task"))
 }
 
 fn row(task: &VettedTask) -> Vec<String> {

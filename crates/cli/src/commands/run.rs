@@ -112,7 +112,7 @@ fn tell(summary: &Summary, record: &Path, err: &mut dyn Write) -> Result<u8, Fai
         writeln!(err, "error: candidate `{candidate}` was no longer asked: {}", safe(why))?;
     }
     if summary.stopped {
-        writeln!(err, "stopped: {} trials are not held", summary.not_held)?;
+        writeln!(err, "stopped: {} trials are not run yet", summary.not_held)?;
     }
     let faults = summary.void.iter().filter(|it| *it.0 != VoidReason::ToolMissing);
     let outside = faults.map(|it| it.1).sum::<usize>() > summary.unanswered;
@@ -124,7 +124,7 @@ fn tell(summary: &Summary, record: &Path, err: &mut dyn Write) -> Result<u8, Fai
         let record = record.display();
         writeln!(
             err,
-            "hint: run the same command again to hold what is void or missing in `{record}`"
+            "hint: run the same command again to run what is void or missing in `{record}`"
         )?;
     }
     Ok(if again { OUTSIDE } else { 0 })

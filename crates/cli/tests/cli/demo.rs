@@ -1,9 +1,13 @@
 //! The complete example.
 
 use crate::bed::Bed;
+use crate::needs;
 
 #[test]
 fn the_demo_ranks_its_models_by_the_skill_they_were_given() {
+    if !needs::there(&["node", "javac", "c++"]) {
+        return;
+    }
     let bed = Bed::new();
     let ran = bed.run(&["demo", "--out", "demo"]);
     assert_eq!(ran.code, 0, "{}", ran.err);

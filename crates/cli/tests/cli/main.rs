@@ -9,6 +9,8 @@ mod doctor;
 mod hostile;
 mod hosts;
 mod input;
+#[path = "../../../sandbox/tests/support/needs.rs"]
+mod needs;
 mod regrade;
 mod resume;
 mod show;

@@ -179,7 +179,7 @@ fn interrupt(signal: &str, code: i32) {
     let out = child.wait_with_output().unwrap();
     let err = String::from_utf8(out.stderr).unwrap();
     assert_eq!(out.status.code(), Some(code), "{err}");
-    assert!(err.contains("stopping: waiting for") && err.contains("are not held"), "{err}");
+    assert!(err.contains("stopping: waiting for") && err.contains("are not run yet"), "{err}");
     let ran = bed.run(&["run", "plan.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert_eq!(bed.json(&["standings", "record", "--json"])["complete"], true);

@@ -78,3 +78,21 @@ fn what_is_not_there_is_told_with_what_there_is() {
         assert!(ran.err.contains("hint: tasks: gap; candidates: dinghy"), "{}", ran.err);
     }
 }
+
+#[test]
+fn long_inputs_are_cut_with_where_to_find_the_rest() {
+    let bed = Bed::new();
+    bed.gap_docket("time = 1");
+    let long: String = (0..30_000).map(|it| format!("{it}, ")).collect();
+    let lines = format!(
+        "{{\"args\": [[{}0], 1], \"returns\": 1}}\n{{\"args\": [\"{}\", 1], \"returns\": 2}}\n",
+        long,
+        "tide\\n".repeat(900)
+    );
+    bed.write("docket/gap/sealed/calls.jsonl", &lines);
+    bed.recorded("", &[("gap", "```python\ndef gap(a, b):\n    return 0\n```")]);
+    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
+    let shown = bed.run(&["show", "record", "--unseal"]);
+    assert!(shown.out.len() < 8000, "{} bytes", shown.out.len());
+    assert!(shown.out.contains("`--json` has all that is kept"), "{}", shown.out);
+}

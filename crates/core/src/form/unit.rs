@@ -136,9 +136,9 @@ pub fn settle(expected: &[String], canaries: &[Canary], ran: &[Ran]) -> Settled 
             continue;
         }
         let what = match (seen.map(|it| it.status), canary.holds) {
-            (Some(Status::Passed), false) => "a test that must fail was reported as held",
+            (Some(Status::Passed), false) => "a test that must fail was reported as passed",
             (Some(Status::Skipped), _) => "a test that must run was skipped",
-            (Some(Status::Failed), true) if any_held => "a test that must hold failed",
+            (Some(Status::Failed), true) if any_held => "a test that must pass failed",
             (None, _) if any_held => "a test that must run was not reported",
             _ => continue,
         };
@@ -155,7 +155,7 @@ pub fn settle(expected: &[String], canaries: &[Canary], ran: &[Ran]) -> Settled 
     settled
 }
 
-/// Whether the test of this name was reported as held.
+/// Whether the test of this name was reported as passed.
 fn held(ran: &[Ran], name: &str) -> bool {
     ran.iter().any(|test| test.status == Status::Passed && ends_with_name(&test.name, name))
 }
@@ -220,8 +220,8 @@ mod tests {
         use Status::{Failed, Passed, Skipped};
         let held = [("m::a", Passed), ("m::b", Passed)];
         for (canaries, part) in [
-            ([("yes", Passed), ("no", Passed)], "must fail was reported as held"),
-            ([("yes", Failed), ("no", Failed)], "must hold failed"),
+            ([("yes", Passed), ("no", Passed)], "must fail was reported as passed"),
+            ([("yes", Failed), ("no", Failed)], "must pass failed"),
             ([("yes", Skipped), ("no", Failed)], "was skipped"),
         ] {
             let tests: Vec<_> = held.into_iter().chain(canaries).collect();

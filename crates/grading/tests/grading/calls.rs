@@ -4,6 +4,7 @@ use fairtrial_core::judgement::Judgement;
 use fairtrial_core::verdict::FailReason;
 
 use crate::bed::{Bench, PASS, fail, python};
+use crate::needs;
 
 const HOLD: &str = r#"{"steps": [{"new": [2]}, {"call": "put", "args": ["cod"], "returns": 1},
     {"call": "put", "args": ["eel"], "returns": 2}, {"call": "put", "args": ["ray"], "raises": "Full"},
@@ -18,6 +19,9 @@ fn with_steps(language: &str, file: &str, code: &str) -> Judgement {
 
 #[test]
 fn an_object_is_made_and_each_step_is_held_against_what_is_expected() {
+    if !needs::there(&["node"]) {
+        return;
+    }
     let code = "class Full(Exception): pass\nclass Hold:\n    def __init__(self, size): self.size, self.load = size, []\n    \
                 def put(self, it):\n        if len(self.load) == self.size: raise Full(it)\n        \
                 self.load.append(it)\n        return len(self.load)\n";
@@ -72,6 +76,9 @@ const CHECKER: &str = "import json, sys\nq = json.load(sys.stdin)\nstep = q['ste
 
 #[test]
 fn a_checker_judges_what_no_value_can_be_written_down_for() {
+    if !needs::there(&["node"]) {
+        return;
+    }
     let sealed =
         &[("calls.jsonl", "{\"args\": [12], \"check\": {\"least\": 4}}"), ("divides.py", CHECKER)];
     for language in ["python", "javascript"] {
@@ -103,6 +110,9 @@ fn a_checker_judges_what_no_value_can_be_written_down_for() {
 
 #[test]
 fn an_isolated_call_knows_nothing_of_the_others_and_spoils_none() {
+    if !needs::there(&["node"]) {
+        return;
+    }
     let sealed = &[(
         "calls.jsonl",
         "{\"args\": [1], \"returns\": 1}\n{\"args\": [0], \"returns\": 0}\n\
@@ -155,6 +165,9 @@ const BERTHS: &str = "{\"args\": [[3, 9, 4], \"cod\"], \"returns\": {\"sum\": 16
 
 #[test]
 fn typescript_is_called_with_its_types_taken_out() {
+    if !needs::there(&["node", "tsc"]) {
+        return;
+    }
     let bench = Bench {
         form: "call",
         language: "typescript",

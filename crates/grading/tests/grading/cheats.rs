@@ -3,6 +3,7 @@
 use fairtrial_core::verdict::{FailReason, Verdict};
 
 use crate::bed::{Bench, javascript, judge, python};
+use crate::needs;
 use crate::units::{CARGO, GO, JUNIT, NODE, PYTEST, Runner, UNITTEST};
 
 /// Calls whose results are not to be guessed.
@@ -264,6 +265,9 @@ const UNITS: &[(&str, &str)] = &[
 
 #[test]
 fn no_cheat_passes_a_call() {
+    if !needs::there(&["node"]) {
+        return;
+    }
     for (what, code) in PYTHON {
         let judged = python(SEALED, code);
         assert!(!judged.verdict.is_pass() && !judged.verdict.is_void(), "{what}: {judged:?}");
@@ -276,6 +280,9 @@ fn no_cheat_passes_a_call() {
 
 #[test]
 fn no_cheat_passes_as_a_program() {
+    if !needs::there(&["node"]) {
+        return;
+    }
     for (language, file, what, code) in PROGRAMS {
         let judged = judge(
             "program",
@@ -290,6 +297,9 @@ fn no_cheat_passes_as_a_program() {
 
 #[test]
 fn no_cheat_passes_unit_tests_and_what_is_forged_is_named() {
+    if !needs::there(&["node", "pytest"]) {
+        return;
+    }
     let hold = |runner: &Runner| {
         let mut named = 0;
         for (what, code) in UNITS {
@@ -326,6 +336,9 @@ fn no_cheat_passes_unit_tests_and_what_is_forged_is_named() {
 
 #[test]
 fn no_answer_makes_its_trial_void() {
+    if !needs::there(&["go", "pytest"]) {
+        return;
+    }
     let sealed = "{\"stdin\": \"3\", \"stdout\": \"6\"}";
     for (language, file, code, reason) in [
         ("go", "main.go", "package harbour\n", FailReason::DidNotBuild),
@@ -372,6 +385,9 @@ fn no_answer_makes_its_trial_void() {
 
 #[test]
 fn no_text_of_the_sealed_tests_is_left_where_an_answer_looks() {
+    if !needs::there(&["pytest"]) {
+        return;
+    }
     let look = "import glob, sys\nfound = [open(it).read() for it in glob.glob('/work/test_*.py')]\n\
         def look(it, depth=0):\n    if isinstance(it, str): found.append(it)\n    elif isinstance(it, dict) and depth < 4: [look(v, depth + 1) for v in it.values()]\n    elif isinstance(it, (list, tuple)) and depth < 4: [look(v, depth + 1) for v in it]\n\
         look(dict(vars(sys.modules['__main__'])))\nassert not any('from toll import' in it for it in found)\n";
@@ -389,6 +405,9 @@ const LISTS: &[(&str, &str)] = &[
 
 #[test]
 fn what_claims_to_be_equal_is_found_inside_of_lists_and_in_rust() {
+    if !needs::there(&["pytest"]) {
+        return;
+    }
     let table = "runner = \"pytest\"";
     let bench = Bench {
         form: "tests",
@@ -415,6 +434,9 @@ fn what_claims_to_be_equal_is_found_inside_of_lists_and_in_rust() {
 
 #[test]
 fn an_answer_brings_no_tests_plugins_or_services_of_its_own() {
+    if !needs::there(&["go", "junit5", "pytest"]) {
+        return;
+    }
     let main = "package answer\n\nimport (\n\t\"os\"\n\t\"testing\"\n)\n\nfunc TestMain(m *testing.M) { os.Exit(1) }\n";
     let go = GO.judge_all(&[("toll.go", GO.right), ("zz_test.go", main)]);
     assert_eq!((go.verdict, go.notes.len()), (crate::bed::PASS, 1), "{go:#?}");
@@ -432,6 +454,9 @@ fn an_answer_brings_no_tests_plugins_or_services_of_its_own() {
 
 #[test]
 fn what_a_runner_obeys_is_not_taken_from_an_answer() {
+    if !needs::there(&["pytest"]) {
+        return;
+    }
     let wrong = "def toll(n): return 0\n";
     let conftest = "import pytest\n@pytest.hookimpl(hookwrapper=True)\ndef pytest_runtest_makereport(item, call):\n    out = yield\n    out.get_result().outcome = 'passed'\n";
     let judged = PYTEST.judge_all(&[
@@ -462,6 +487,9 @@ fn what_a_runner_obeys_is_not_taken_from_an_answer() {
 
 #[test]
 fn an_answer_cannot_carry_the_sealed_tests_back_to_its_candidate() {
+    if !needs::there(&["pytest"]) {
+        return;
+    }
     let read =
         "import glob\nsealed = open(glob.glob('/work/test_*.py')[0]).read().replace('\\n', ' ')\n";
     for end in [

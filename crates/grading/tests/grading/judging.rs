@@ -7,6 +7,7 @@ use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_grading::{Judge, Toolbox, limits_of, read_folder};
 
 use crate::bed::{Bench, PASS, fail, javascript, judge, python, sandbox, tree};
+use crate::needs;
 
 /// A value of every kind, and what it must come back as.
 const VALUES: &str = r#"[null, true, false, 0, -7, 3.25, 9007199254740993, "å\u0000\"", [], [[1]],
@@ -15,6 +16,9 @@ const VALUES: &str = r#"[null, true, false, 0, -7, 3.25, 9007199254740993, "å\u
 
 #[test]
 fn every_kind_of_value_goes_in_and_comes_back() {
+    if !needs::there(&["node"]) {
+        return;
+    }
     let flat = VALUES.replace('\n', " ");
     let sealed = format!("{{\"args\": [{flat}], \"returns\": {flat}}}");
     let same =
@@ -29,6 +33,9 @@ fn every_kind_of_value_goes_in_and_comes_back() {
 
 #[test]
 fn tuples_sets_and_lists_are_told_apart_where_it_is_asked_for() {
+    if !needs::there(&["node"]) {
+        return;
+    }
     let sealed = r#"{"args": [], "returns": {"$tuple": [1, 2]}}"#;
     assert_eq!(python(sealed, "f = lambda: (1, 2)").verdict, PASS);
     assert_eq!(python(sealed, "f = lambda: [1, 2]").verdict, fail(FailReason::WrongResult));
@@ -57,6 +64,9 @@ fn the_summary_of_a_test_names_nothing_that_is_sealed() {
 
 #[test]
 fn arguments_errors_and_order_are_judged() {
+    if !needs::there(&["node"]) {
+        return;
+    }
     let sealed = "{\"args\": [[3, 1, 2]], \"args_after\": [[1, 2, 3]]}\n\
                   {\"args\": [[\"b\", \"a\"]], \"args_after\": [[\"a\", \"b\"]]}";
     assert_eq!(python(sealed, "def f(x): x.sort()").verdict, PASS);
@@ -74,6 +84,9 @@ fn arguments_errors_and_order_are_judged() {
 
 #[test]
 fn every_way_to_offer_a_function_in_javascript_is_found() {
+    if !needs::there(&["node"]) {
+        return;
+    }
     let sealed = r#"{"args": [2], "returns": 4}"#;
     for code in [
         "function f(x) { return 2 * x; }",
@@ -142,6 +155,9 @@ fn what_comes_out_of_the_sandbox_is_bounded() {
 
 #[test]
 fn a_memory_error_is_out_of_memory_and_no_crash() {
+    if !needs::there(&["node"]) {
+        return;
+    }
     let sealed = r#"{"args": [], "returns": 1}"#;
     let judged = python(sealed, "def f(): return bytearray(1 << 60)\n");
     assert_eq!(judged.verdict, fail(FailReason::OutOfMemory));
@@ -177,6 +193,9 @@ fn each_case_begins_with_a_fresh_folder() {
 
 #[test]
 fn compiled_languages_are_built_once_and_told_why_they_do_not_build() {
+    if !needs::there(&["javac", "c++"]) {
+        return;
+    }
     let sealed = "{\"stdin\": \"2 3\", \"stdout\": \"5\"}\n{\"stdin\": \"4 5\", \"stdout\": \"9\"}";
     for (language, file, good, bad) in [
         (
@@ -292,6 +311,54 @@ fn answers_see_the_standard_library_and_the_packages_that_the_task_names() {
 const CASE: &str = "{\"stdin\": \"3\", \"stdout\": \"6\"}";
 
 #[test]
+fn building_has_time_of_its_own() {
+    let files = tree(&[
+        ("docket.toml", "title = \"D\""),
+        (
+            "t/brief.md",
+            "+++\ntitle='T'\nform='tests'\nlanguage='rust'\ncategory='c'\ndifficulty=1\n[tests]\nfile='toll.rs'\n\
+             runner='cargo'\n[limits]\ntime=0.2\n+++\nx\n",
+        ),
+        (
+            "t/sealed/tests/toll.rs",
+            "#[test]\nfn short() {\n    assert_eq!(answer::toll(3), 6);\n}\n",
+        ),
+        ("t/sealed/tests.list", "short\n"),
+    ]);
+    let recipes = Recipes::shipped();
+    let docket = Docket::parse("d", &files, &recipes).unwrap();
+    let (task, sandbox) = (&docket.tasks[0], sandbox());
+    let mut tools = Toolbox::find(&recipes, ["rust"].into_iter(), &sandbox);
+    tools.find_runner(&recipes, "rust", "cargo", &sandbox);
+    let limits = limits_of(&recipes, &docket, task, &Default::default());
+    let answer = tree(&[("toll.rs", "pub fn toll(n: i32) -> i32 {\n    n * 2\n}\n")]);
+    let judged = Judge::new(recipes, tools, sandbox).judge(task, &answer, limits, false);
+    assert_eq!(judged.verdict, PASS, "{judged:#?}");
+}
+
+#[test]
+fn what_does_not_fit_the_calls_is_told_without_them() {
+    // The sealed calls have a method that the example does not have.
+    let head = "[[example]]\nsteps = [{ new = [] }, { call = \"one\", args = [], returns = 1 }]";
+    let sealed = "{\"steps\": [{\"new\": []}, {\"call\": \"harbour_secret\", \"args\": [1706], \"returns\": 1}]}";
+    let bench = |code: &str| {
+        let sealed = &[("calls.jsonl", sealed)];
+        let table = "name = \"Hold\"";
+        Bench { form: "call", language: "rust", file: "a.rs", table, head, sealed, time: 20 }
+            .judge(&[("a.rs", code)])
+    };
+    let own = "pub struct Hold;\nimpl Hold {\n    pub fn new() -> Self { Hold }\n";
+    let lacks = bench(&format!("{own}    pub fn one(&self) -> i32 {{ 1 }}\n}}\n"));
+    assert_eq!(lacks.verdict, fail(FailReason::DidNotBuild));
+    let told = lacks.message.unwrap();
+    assert!(told.contains("do not fit `Hold`") && !told.contains("secret"), "{told}");
+    let broken = bench(&format!("{own}    pub fn one(&self) -> i32 {{ \"one\" }}\n}}\n"));
+    let told = broken.message.unwrap();
+    assert!(told.contains("mismatched types") && told.contains("a.rs:4"), "{told}");
+    assert!(!told.contains("secret") && !told.contains("fairtrial"), "{told}");
+}
+
+#[test]
 fn a_folder_is_read_without_links_and_hidden_files() {
     let folder = tempfile::tempdir().unwrap();
     std::fs::create_dir(folder.path().join("a")).unwrap();
@@ -305,6 +372,9 @@ fn a_folder_is_read_without_links_and_hidden_files() {
 
 #[test]
 fn the_demo_s_proofs_are_what_their_names_say() {
+    if !needs::there(&["node", "javac", "c++"]) {
+        return;
+    }
     let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/docket");
     let recipes = Recipes::shipped();
     let docket = fairtrial_grading::read_docket(&folder, &recipes).unwrap();

@@ -7,5 +7,7 @@ mod calls;
 mod cheats;
 mod honest;
 mod judging;
+#[path = "../../../sandbox/tests/support/needs.rs"]
+mod needs;
 mod units;
 mod user;

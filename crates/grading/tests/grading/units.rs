@@ -4,6 +4,7 @@ use fairtrial_core::judgement::Judgement;
 use fairtrial_core::verdict::FailReason;
 
 use crate::bed::{Bench, PASS, fail};
+use crate::needs;
 
 /// A runner with sealed tests, and answers to them.
 pub struct Runner {
@@ -156,6 +157,9 @@ impl Runner {
 
 #[test]
 fn pytest_runs_the_sealed_tests() {
+    if !needs::there(&["pytest"]) {
+        return;
+    }
     PYTEST.check();
     let noisy = format!(
         "import sys, logging, threading\nprint('{{\"test\": 1}}')\nlogging.warning('x')\nthreading.Thread(target=print, args=('hello',)).start()\n{}",
@@ -171,6 +175,9 @@ fn unittest_runs_the_sealed_tests() {
 
 #[test]
 fn node_runs_the_sealed_tests() {
+    if !needs::there(&["node"]) {
+        return;
+    }
     NODE.check();
 }
 
@@ -181,11 +188,17 @@ fn cargo_runs_the_sealed_tests() {
 
 #[test]
 fn go_runs_the_sealed_tests() {
+    if !needs::there(&["go"]) {
+        return;
+    }
     GO.check();
 }
 
 #[test]
 fn junit_runs_the_sealed_tests() {
+    if !needs::there(&["junit5"]) {
+        return;
+    }
     JUNIT.check();
 }
 

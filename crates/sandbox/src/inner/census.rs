@@ -81,7 +81,7 @@ impl Census {
         let conf = |var, otherwise: u64| {
             sysconf(var).ok().flatten().and_then(|it| u64::try_from(it).ok()).unwrap_or(otherwise)
         };
-        let members = match (&house.scratch, house.identity.root) {
+        let members = match (&house.scratch, house.identity.changes) {
             (None, _) => Members::Namespace,
             (Some(_), true) => Members::User(house.identity),
             (Some(_), false) => Members::Descendants,

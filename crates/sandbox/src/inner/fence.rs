@@ -89,7 +89,7 @@ pub fn layer() -> Layer {
 pub fn is_enough_alone(identity: Identity) -> Result<(), String> {
     match version() {
         0 => Err("the kernel has no Landlock".to_owned()),
-        1..SCOPES if !identity.root => Err(
+        1..SCOPES if !identity.changes => Err(
             "Landlock of this kernel does not keep signals from your other processes; that takes \
              Linux 6.12"
                 .to_owned(),

@@ -209,7 +209,7 @@ impl Rules {
     pub fn of(tier: Tier, identity: Identity, has_group: bool) -> Self {
         Self {
             sockets: tier == Tier::Full,
-            owner: tier == Tier::Plain && !identity.root,
+            owner: tier == Tier::Plain && !identity.changes,
             listened: can_listen(),
             uncounted: !has_group,
         }
@@ -259,11 +259,11 @@ pub fn layer() -> Layer {
         return Layer::new(name, State::Missing, "the kernel has none", advice);
     }
     if can_listen() {
-        let found = format!("{count} calls refused, and by argument; what was refused is told");
+        let found = format!("{count} calls refused, and by argument; what was refused is reported");
         return Layer::new(name, State::Held, found, "");
     }
-    let found = format!("{count} calls refused, and by argument; the kernel does not tell which");
-    Layer::new(name, State::Partly, found, "use Linux 5.0 or newer to be told what was refused")
+    let found = format!("{count} calls refused, and by argument; the kernel does not report which");
+    Layer::new(name, State::Partly, found, "use Linux 5.0 or newer to see what was refused")
 }
 
 fn refuse(error: i32) -> Instruction {

@@ -66,7 +66,7 @@ pub fn furnish(house: &House, spec: &Spec, handed: &Handed) -> Result<Places, Un
         }
     }
     give_streams(house, handed)?;
-    let owner = (house.scratch.is_none() || house.identity.root).then_some(house.identity.id);
+    let owner = (house.scratch.is_none() || house.identity.changes).then_some(house.identity.id);
     let full = |unfurnished| match unfurnished {
         // A disk of the machine's that is full is nobody's limit.
         Unfurnished::Full if house.scratch.is_some() => {
@@ -91,7 +91,7 @@ pub fn furnish(house: &House, spec: &Spec, handed: &Handed) -> Result<Places, Un
 
 /// Gives the streams to the program's user, who may then open them again by name (`/dev/stdin`).
 fn give_streams(house: &House, handed: &Handed) -> Result<(), String> {
-    if !house.identity.root {
+    if !house.identity.changes {
         return Ok(());
     }
     let id = house.identity.id;
@@ -119,7 +119,7 @@ fn seal(house: &House, sealed: &Archive, work: &Path) -> Result<(), String> {
             files.iter().try_for_each(|file| pin(file).and_then(|()| freeze(file)))
         }
         // Files of root's in folders where each may move only its own.
-        Some(_) if house.identity.root => {
+        Some(_) if house.identity.changes => {
             folders.insert(work.to_owned());
             for path in folders.iter().chain(&files) {
                 chown(path, Some(Uid::from_raw(0)), None)

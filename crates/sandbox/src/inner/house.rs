@@ -31,7 +31,7 @@ impl House {
     /// Whether the kernel counts the processes of a run, its waiting signals and the like, for the run
     /// alone: its user is the run's, or the kernel counts in each user namespace (Linux 5.14).
     pub fn counts_alone(&self) -> bool {
-        self.identity.root || (self.tier == Tier::Full && self.counts_in_namespaces)
+        self.identity.changes || (self.tier == Tier::Full && self.counts_in_namespaces)
     }
 
     /// Takes back what lies outside of this process.

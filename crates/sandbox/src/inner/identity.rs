@@ -11,6 +11,7 @@ use std::fs;
 use nix::sched::{CloneFlags, unshare};
 use nix::unistd::{Gid, Uid, getegid, geteuid, getpid, setgroups, setresgid, setresuid};
 
+use super::subordinate::{self, Mapper};
 use super::wait;
 use crate::tier::{Layer, State, Tier};
 
@@ -31,11 +32,12 @@ pub const INSIDE_ID: u32 = 1000;
 /// Who a program is to become.
 #[derive(Debug, Clone, Copy)]
 pub struct Identity {
-    /// The user and group in the keeper's user namespace. Where the stage was started by root, it
-    /// is the run's alone: much of what the kernel counts, it counts for each user.
+    /// The user and group in the keeper's user namespace. Where they are changed to, they are the
+    /// run's alone: much of what the kernel counts, it counts for each user.
     pub id: u32,
-    /// Whether they have to be changed to: the stage was started by root of the whole machine.
-    pub root: bool,
+    /// Whether they have to be changed to: the stage was started by root of the whole machine, or by a
+    /// user with subordinate ones.
+    pub changes: bool,
     /// Whether the keeper made itself a user namespace.
     pub own_users: bool,
 }
@@ -71,6 +73,7 @@ pub fn enter_namespaces() -> Result<Identity, String> {
         return Ok(Identity::of_root());
     }
     let (uid, gid) = (geteuid(), getegid());
+    let mapper = Mapper::ready(uid.as_raw(), gid.as_raw());
     unshare(CloneFlags::CLONE_NEWUSER | KEEPER_NAMESPACES).map_err(|error| {
         format!(
             "namespaces: {error}; this machine does not let ordinary users make them (see \
@@ -78,22 +81,28 @@ pub fn enter_namespaces() -> Result<Identity, String> {
              unprivileged user namespaces)"
         )
     })?;
-    map_ids(uid.as_raw(), gid.as_raw())?;
     hold_shared_counts();
-    Ok(Identity { id: INSIDE_ID, root: false, own_users: true })
+    if let Some(count) = mapper.and_then(Mapper::map) {
+        let blocks = count / IDS_OF_KEEPER;
+        let block = getpid().as_raw().unsigned_abs() % blocks;
+        let id = subordinate::FIRST + block * IDS_OF_KEEPER;
+        return Ok(Identity { id, changes: true, own_users: true });
+    }
+    map_ids(uid.as_raw(), gid.as_raw())?;
+    Ok(Identity { id: INSIDE_ID, changes: false, own_users: true })
 }
 
 impl Identity {
     /// The first of the users that a keeper of root's has.
     fn of_root() -> Self {
         let keeper = getpid().as_raw().unsigned_abs() % PID_LIMIT;
-        Self { id: FIRST_ID + keeper * IDS_OF_KEEPER, root: true, own_users: false }
+        Self { id: FIRST_ID + keeper * IDS_OF_KEEPER, changes: true, own_users: false }
     }
 
     /// Who the next run is, after this one.
     #[must_use]
     pub fn next(self) -> Self {
-        if !self.root {
+        if !self.changes {
             return self;
         }
         let (block, place) = (self.id / IDS_OF_KEEPER, self.id % IDS_OF_KEEPER);
@@ -107,7 +116,7 @@ pub fn without_namespaces() -> Identity {
     if is_machine_root() {
         return Identity::of_root();
     }
-    Identity { id: geteuid().as_raw(), root: false, own_users: false }
+    Identity { id: geteuid().as_raw(), changes: false, own_users: false }
 }
 
 fn is_machine_root() -> bool {
@@ -116,7 +125,7 @@ fn is_machine_root() -> bool {
 
 /// The layers of this module, as they are found.
 pub fn layers(tier: Tier, identity: Identity) -> Vec<Layer> {
-    let who = match (tier, identity.root) {
+    let who = match (tier, identity.changes) {
         (Tier::Full, true) => {
             "a user for each run, in a user namespace of its own, no capabilities"
         }
@@ -124,7 +133,7 @@ pub fn layers(tier: Tier, identity: Identity) -> Vec<Layer> {
         (_, true) => "a user for each run, no capabilities",
         (_, false) => "your own user, no capabilities",
     };
-    let state = if tier == Tier::Full || identity.root { State::Held } else { State::Partly };
+    let state = if tier == Tier::Full || identity.changes { State::Held } else { State::Partly };
     let (space, advice) = match tier {
         Tier::Full => ("user, mount, process, network, IPC, host name, control group", ""),
         _ => ("none", "let processes make namespaces: no container around, or one that may"),
@@ -184,7 +193,7 @@ fn map_ids(uid: u32, gid: u32) -> Result<(), String> {
 /// Makes the warden of a run somebody without rights. What it may still do is to look after its
 /// children.
 pub fn become_nobody(identity: Identity) -> Result<(), String> {
-    if identity.root {
+    if identity.changes {
         change_user(identity.id)?;
     }
     drop_capabilities()?;
@@ -215,7 +224,7 @@ pub fn come_down(tier: Tier, identity: Identity) -> Result<(), String> {
     if tier == Tier::Full {
         return become_nobody(identity);
     }
-    if !identity.root {
+    if !identity.changes {
         // The warden has to find every process by itself, and must not starve among them.
         // SAFETY: a plain call with plain numbers.
         unsafe { libc::setpriority(libc::PRIO_PROCESS, 0, STEPS_BACK) };
@@ -243,7 +252,7 @@ pub fn confine_user(tier: Tier, identity: Identity) -> Result<(), String> {
                 .map_err(|error| format!("inner user namespace: {error}"))?;
             map_ids(identity.id, identity.id)?;
         }
-        Tier::Plain | Tier::Trusted if identity.root => change_user(identity.id)?,
+        Tier::Plain | Tier::Trusted if identity.changes => change_user(identity.id)?,
         Tier::Plain | Tier::Trusted => {}
     }
     drop_capabilities()

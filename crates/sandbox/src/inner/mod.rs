@@ -19,6 +19,7 @@ mod network;
 mod program;
 mod root;
 mod scratch;
+mod subordinate;
 mod wait;
 mod warden;
 

@@ -47,7 +47,7 @@ impl Scratch {
         for folder in [self.work(), self.tmp(), self.driver()] {
             fs::DirBuilder::new().mode(0o755).create(&folder).map_err(told)?;
         }
-        if identity.root {
+        if identity.changes {
             let id = Some(identity.id);
             for folder in [self.work(), self.tmp()] {
                 fs::set_permissions(&folder, Permissions::from_mode(0o700)).map_err(told)?;

@@ -15,12 +15,16 @@ use tempfile::TempDir;
 
 use crate::neighbours::{HOG_LIVES, HOGS, HONEST};
 use crate::set::{ATTACKS, Attack, C_HEAD, PYTHON_HEAD, With};
+use crate::{control, needs};
 
 /// What must not be found.
-const SECRET: &str = "neap-tide-7731";
+pub const SECRET: &str = "neap-tide-7731";
 
 /// What a sealed file holds.
 const SEAL: &[u8] = b"under seal";
+
+/// Set where an ordinary user has subordinate users, so that each run is a user of its own.
+pub const OWN_USERS: &str = "ATTACKS_OWN_USERS";
 
 /// Longest that an attack may keep the sandbox.
 const LONGEST: Duration = Duration::from_secs(15);
@@ -72,10 +76,11 @@ impl Ground {
         // For looking into a single one: a part of its name.
         let only = std::env::var("ATTACK").unwrap_or_default();
         let chosen = ATTACKS.iter().enumerate().filter(|it| it.1.name.contains(&only));
-        for (number, attack) in chosen {
+        let has_node = needs::there(&["node"]);
+        for (number, attack) in chosen.filter(|it| has_node || it.1.with != With::JavaScript) {
             let began = Instant::now();
             let said = self.hold(number, attack);
-            if said.contains("ESCAPED") {
+            if said.contains("ESCAPED") || said.contains(SECRET) {
                 wrong.push(format!("{} ({:?}): {}", attack.name, attack.with, cut(&said)));
             }
             if began.elapsed() > LONGEST {
@@ -95,7 +100,8 @@ impl Ground {
         let (program, hog) =
             (self.programs.path().join("honest"), self.programs.path().join("hog"));
         // Whose user is the user's own shares with others what only that user is counted for.
-        let alone = i32::from(is_machines_root());
+        let has_own = std::env::var_os(OWN_USERS).is_some();
+        let alone = i32::from(is_machines_root() || has_own);
         let head = format!("{C_HEAD}#define PIPES {alone}\n#define FLIGHT {alone}\n");
         compile(&program, &format!("{head}{HONEST}"));
         let mut felt = BTreeSet::new();
@@ -192,16 +198,33 @@ impl Ground {
         parent == Some(self.mark.to_string().as_str())
     }
 
-    fn hold(&self, number: usize, attack: &Attack) -> String {
-        let code = self.fill(attack.code);
-        let command: Vec<String> = match attack.with {
+    /// Runs an attack where nothing stands in its way: the second process there is the one to be hurt,
+    /// and what lies outside is laid out again.
+    pub fn unconfined(&self, number: usize, attack: &Attack) -> String {
+        fs::write(self.outside.path().join("secret"), SECRET).unwrap();
+        let code = attack.code.replace("{VICTIM}", "2").replace("{SHARED}", "1");
+        let code = self.fill(&code.replace("{SEALED}", "True"));
+        control::run(&self.command(number, attack, code))
+    }
+
+    /// Whether a datagram has come out.
+    pub fn hears(&self) -> bool {
+        self.udp.recv(&mut [0; 64]).is_ok()
+    }
+
+    fn command(&self, number: usize, attack: &Attack, code: String) -> Vec<String> {
+        match attack.with {
             With::Shell => vec!["/bin/sh".into(), "-c".into(), code],
             With::Python => {
                 vec!["/usr/bin/python3".into(), "-c".into(), format!("{PYTHON_HEAD}{code}")]
             }
             With::JavaScript => vec!["/usr/bin/node".into(), "-e".into(), code],
             With::C => vec![self.program(number).to_string_lossy().into_owned()],
-        };
+        }
+    }
+
+    fn hold(&self, number: usize, attack: &Attack) -> String {
+        let command = self.command(number, attack, self.fill(attack.code));
         let seal = RelPath::parse("sealed/deep/seal.txt").unwrap();
         let sealed = Archive::of(&FileTree::from([(seal.clone(), SEAL.to_vec())])).unwrap();
         let job = Job {
@@ -239,7 +262,9 @@ impl Ground {
                 )
             }
             // A warden that was brought down by a program that used up the machine.
-            Err(SandboxError::NoReport) => "ESCAPED no report".to_owned(),
+            Err(error @ (SandboxError::NoReport | SandboxError::Lost)) => {
+                format!("ESCAPED {error}")
+            }
             Err(error) => panic!("{}: {error}", attack.name),
         }
     }

@@ -7,7 +7,10 @@
 #![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
 #![cfg(target_arch = "x86_64")]
 
+mod control;
 mod ground;
+#[path = "../support/needs.rs"]
+mod needs;
 mod neighbours;
 mod set;
 
@@ -60,6 +63,35 @@ fn in_the_setting_that_was_asked_for() {
     ground.hold_all();
 }
 
+/// Tells a program that was started again that attacks are to run where nothing stands in their way.
+const CONTROL: &str = "ATTACKS_UNCONFINED";
+
+/// Does nothing unless this program was started again.
+#[test]
+fn where_nothing_stands_in_the_way() {
+    if std::env::var_os(CONTROL).is_none() {
+        return;
+    }
+    let ground = Ground::lay_out(&stage(), Demand::Only(Tier::Full));
+    let powerless = control::powerless(&ground);
+    assert!(powerless.is_empty(), "{}", powerless.join("\n"));
+}
+
+#[test]
+fn each_attack_gets_what_it_is_after_where_nothing_stands_in_its_way() {
+    if !needs::there(&["node"]) {
+        return;
+    }
+    assert!(control::is_possible(), "an ordinary user can make no container here");
+    let folder = tempfile::tempdir().unwrap();
+    let mut before = vec!["env", "ATTACKS_UNCONFINED=1"];
+    if is_root() {
+        before = vec!["setpriv", "--reuid", NOBODY, "--regid", NOBODY, "--clear-groups"];
+        before.extend(["env", "ATTACKS_UNCONFINED=1"]);
+    }
+    start_again(folder.path(), &before, "where_nothing_stands_in_the_way", Tier::Full);
+}
+
 #[test]
 fn no_attack_gets_out_of_the_full_tier() {
     let _alone = alone();
@@ -80,6 +112,10 @@ fn no_neighbour_is_felt_in_the_full_tier() {
 
 /// Starts this program again with copies that every user can reach.
 fn again(folder: &Path, before: &[&str], tier: Tier) {
+    start_again(folder, before, "in_the_setting_that_was_asked_for", tier);
+}
+
+fn start_again(folder: &Path, before: &[&str], test: &str, tier: Tier) {
     let _alone = alone();
     fs::set_permissions(folder, fs::Permissions::from_mode(0o755)).unwrap();
     let copy = |from: &Path, name: &str| {
@@ -92,7 +128,7 @@ fn again(folder: &Path, before: &[&str], tier: Tier) {
     let out = Command::new(before[0])
         .args(&before[1..])
         .arg(program)
-        .args(["--exact", "in_the_setting_that_was_asked_for", "--nocapture"])
+        .args(["--exact", test, "--nocapture"])
         .env(TIER, tier.word())
         .env(STAGE, stage)
         .env("HOME", "/")
@@ -113,6 +149,25 @@ fn no_attack_gets_out_as_an_ordinary_user() {
     let folder = tempfile::tempdir().unwrap();
     let user = ["setpriv", "--reuid", NOBODY, "--regid", NOBODY, "--clear-groups"];
     again(folder.path(), &user, Tier::Full);
+}
+
+#[test]
+fn no_attack_gets_out_as_a_user_with_subordinate_users() {
+    if !is_root() || !needs::there(&["newuidmap", "newgidmap"]) {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    // The files that say so, in a mount namespace of this test alone.
+    let ids = folder.path().join("ids");
+    fs::write(&ids, "nobody:3000000000:65536\n").unwrap();
+    let lay = format!(
+        "for f in /etc/subuid /etc/subgid; do mount --bind {} $f || exit 9; done; exec \"$@\"",
+        ids.display()
+    );
+    let mut before = vec!["unshare", "--mount", "sh", "-c", &lay, "sh"];
+    before.extend(["setpriv", "--reuid", NOBODY, "--regid", NOBODY, "--clear-groups"]);
+    before.extend(["env", "ATTACKS_OWN_USERS=1"]);
+    again(folder.path(), &before, Tier::Full);
 }
 
 #[test]

@@ -108,7 +108,7 @@ pub const ATTACKS: &[Attack] = &[
     ),
     python(
         "read the others' memory",
-        "b = ctypes.create_string_buffer(64)\nclass V(ctypes.Structure): _fields_ = [('p', ctypes.c_void_p), ('n', ctypes.c_size_t)]\nl = V(ctypes.addressof(b), 64)\nfor p in (1, os.getppid(), {VICTIM}):\n    for base in (0x400000, 0x555555554000):\n        r = V(base, 64)\n        if call(310, p, ctypes.byref(l), 1, ctypes.byref(r), 1, 0) > 0: won()",
+        "b = ctypes.create_string_buffer(64)\nclass V(ctypes.Structure): _fields_ = [('p', ctypes.c_void_p), ('n', ctypes.c_size_t)]\nl = V(ctypes.addressof(b), 64)\nfor p in (1, os.getppid(), {VICTIM}):\n    try: own = int(open(f'/proc/{p}/maps').read().split('-')[0], 16)\n    except (OSError, ValueError): own = 0x400000\n    for base in (own, 0x555555554000):\n        r = V(base, 64)\n        if call(310, p, ctypes.byref(l), 1, ctypes.byref(r), 1, 0) > 0: won()",
     ),
     python(
         "take the others' descriptors",
@@ -210,7 +210,7 @@ pub const ATTACKS: &[Attack] = &[
     ),
     c(
         "memory that cannot be swapped",
-        "int main(void) { if (mlockall(MCL_CURRENT | MCL_FUTURE) == 0) { char *p = mmap(0, 1 << 28, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS | MAP_POPULATE, -1, 0); if (p != MAP_FAILED) WON(\"locked\"); } }",
+        "int main(void) { char *p = mmap(0, 1 << 20, PROT_READ | PROT_WRITE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0); if (mlock(p, 1 << 20) == 0 || mlockall(MCL_CURRENT | MCL_FUTURE) == 0) WON(\"locked\"); }",
     ),
     c(
         "higher limits",
