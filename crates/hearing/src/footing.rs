@@ -131,7 +131,7 @@ mod tests {
         let with = |head: &str| format!("{head}\n{PLAN}");
         for (plan, tasks, part) in [
             (with("attempts = 2"), same, "`attempts` was 1, now it is 2"),
-            (with("feedback = \"verdict\""), same, "`feedback` was error"),
+            (with("feedback = \"verdict\""), same, "`feedback` was examples"),
             (with("reading = \"strict\""), same, "`reading` was lenient"),
             (with("limits = { time = 1 }"), same, "`limits`"),
             (with("currency = \"EUR\""), same, "`currency` was USD"),

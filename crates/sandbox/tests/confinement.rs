@@ -139,7 +139,9 @@ struct Busy(Vec<std::process::Child>);
 
 impl Busy {
     fn with(count: usize) -> Self {
-        let one = |_| Command::new("sh").args(["-c", "while :; do :; done"]).spawn().unwrap();
+        // Each in a session of its own: the kernel shares a processor out among sessions.
+        let spin = ["sh", "-c", "while :; do :; done"];
+        let one = |_| Command::new("setsid").args(spin).spawn().unwrap();
         Self((0..count).map(one).collect())
     }
 }

@@ -5,8 +5,8 @@ use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 use std::time::Duration;
 
-use nix::sys::signal::{Signal, kill};
-use nix::unistd::{Pid, SysconfVar, getpid, sysconf};
+use nix::sys::signal::{Signal, kill, killpg};
+use nix::unistd::{Pid, SysconfVar, getpgrp, getpid, sysconf};
 
 use super::house::House;
 use super::identity::{Identity, end_all_of};
@@ -14,6 +14,9 @@ use super::wait::{self, Waited};
 
 /// How long those that were ended are given to be gone.
 const BETWEEN_KILLS: Duration = Duration::from_micros(200);
+
+/// Processes of a run that are looked at before any is ended.
+const SOME: usize = 64;
 
 /// How the processes of a run are told from others.
 #[derive(Debug, Clone, Copy)]
@@ -53,6 +56,7 @@ pub struct Census {
 struct Stat {
     wants_cpu: bool,
     parent: i32,
+    group: i32,
     cpu: Duration,
     threads: u32,
     resident: u64,
@@ -94,10 +98,11 @@ impl Census {
         }
     }
 
-    /// Adds up all processes of the run. `most` is the memory at which an exact figure is wanted.
-    pub fn look(&self, most: u64) -> Look {
+    /// Adds up all processes of the run, or so many that it is clear that they are more than `crowd`.
+    /// `most` is the memory at which an exact figure is wanted.
+    pub fn look(&self, most: u64, crowd: u32) -> Look {
         let mut look = Look::default();
-        let pids = self.pids();
+        let pids = self.pids_up_to(2 * crowd as usize + 1);
         for &pid in &pids {
             let Some(stat) = self.stat(pid) else { continue };
             look.cpu += stat.cpu;
@@ -160,8 +165,17 @@ impl Census {
         }
     }
 
-    /// Stops the descendants first, so that none is born while they are ended.
+    /// Ends whole process groups at once, in which none can be born meanwhile. Of those that made groups
+    /// of their own, stops all before any is ended.
     fn end_descendants(&self) {
+        let own = getpgrp().as_raw();
+        let some = self.pids_up_to(SOME);
+        let groups: BTreeSet<i32> =
+            some.into_iter().filter_map(|pid| Some(self.stat(pid)?.group)).collect();
+        // The program made a session of its own, so no group of its descendants is anybody else's.
+        for group in groups.into_iter().filter(|&it| it > 1 && it != own) {
+            let _ = killpg(Pid::from_raw(group), Signal::SIGKILL);
+        }
         let mut stopped = BTreeSet::new();
         loop {
             let pids = self.pids();
@@ -180,6 +194,12 @@ impl Census {
     }
 
     fn pids(&self) -> Vec<i32> {
+        self.pids_up_to(usize::MAX)
+    }
+
+    /// Processes of the run: all, or `most` of them and a few. Where they are looked for by their
+    /// parents, they can become more faster than they are found.
+    fn pids_up_to(&self, most: usize) -> Vec<i32> {
         match self.members {
             Members::Namespace => everybody().map(|it| it.0).filter(|&pid| pid != 1).collect(),
             Members::User(identity) => everybody()
@@ -190,7 +210,9 @@ impl Census {
                 let own = getpid().as_raw();
                 let mut found = BTreeSet::from([own]);
                 let mut left = vec![own];
-                while let Some(pid) = left.pop() {
+                while found.len() <= most
+                    && let Some(pid) = left.pop()
+                {
                     left.extend(self.children(pid).into_iter().filter(|it| found.insert(*it)));
                 }
                 found.remove(&own);
@@ -225,6 +247,7 @@ impl Census {
         Some(Stat {
             wants_cpu: fields.first() == Some(&"R"),
             parent: i32::try_from(field(4)?).ok()?,
+            group: i32::try_from(field(5)?).ok()?,
             cpu: Duration::from_millis(ticks * 1000 / self.tick),
             threads: u32::try_from(field(20)?).ok()?,
             resident: field(24)? * self.page,

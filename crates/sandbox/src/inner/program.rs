@@ -19,8 +19,9 @@ use crate::wire::{self, Spec};
 /// Open files at one time.
 const OPEN_FILES: u64 = 512;
 
-/// Processes that a run may have for a moment above its limit, where the warden holds that.
-const ROOM: u64 = 8;
+/// Processes that a run may have for a moment above its limit, where the warden holds that: so many
+/// that a program that makes them without end is seen before the kernel refuses it one.
+const ROOM: u64 = 1024;
 
 /// Processes that others of the same user may start while a program runs.
 const ROOM_FOR_OTHERS: u64 = 512;

@@ -435,11 +435,15 @@ impl Watch<'_> {
         self.lap.peak_memory = self.lap.peak_memory.max(look.memory);
         self.peak_processes = self.peak_processes.max(look.processes);
         let crowded = self.group.is_none() && look.processes > self.caps.processes;
-        self.crowded = if crowded { self.crowded + 1 } else { 0 };
+        self.crowded = match crowded {
+            // One look takes its time, and may count both a process and its successor.
+            true if look.processes < 2 * self.caps.processes => self.crowded + 1,
+            true => CROWDED,
+            false => 0,
+        };
         let checks = [
             (look.memory > self.caps.memory, LimitHit::Memory),
             (look.cpu.saturating_sub(self.lap_cpu) > self.caps.cpu, LimitHit::Cpu),
-            // One look takes its time, and may count both a process and its successor.
             (self.crowded >= CROWDED, LimitHit::Processes),
             (self.lap_wall() >= self.caps.wall, LimitHit::Wall),
             (self.are_files_too_large(), LimitHit::Disk),
@@ -461,7 +465,7 @@ impl Watch<'_> {
     }
 
     fn look(&self) -> Look {
-        let mut look = self.census.look(self.caps.memory);
+        let mut look = self.census.look(self.caps.memory, self.caps.processes);
         look.cpu = self.group_cpu_used().unwrap_or(look.cpu + reaped_cpu());
         look
     }

@@ -27,7 +27,7 @@ const SEAL: &[u8] = b"under seal";
 pub const OWN_USERS: &str = "ATTACKS_OWN_USERS";
 
 /// Longest that an attack may keep the sandbox.
-const LONGEST: Duration = Duration::from_secs(15);
+const LONGEST: Duration = Duration::from_secs(40);
 
 pub struct Ground {
     sandbox: Sandbox,
