@@ -24,10 +24,7 @@ pub struct Driver {
 }
 
 const PYTHON: Driver = Driver {
-    files: &[(
-        "driver.py",
-        concat!(include_str!("drivers/packages.py"), include_str!("drivers/python.py")),
-    )],
+    files: &[("driver.py", include_str!("drivers/python.py"))],
     forks: true,
     is_shim: false,
 };
@@ -41,6 +38,9 @@ const JAVASCRIPT: Driver = Driver {
 const TYPESCRIPT: Driver = Driver { files: &[JAVASCRIPT.files[0], STRIP], ..JAVASCRIPT };
 
 const RUST: Driver = Driver { files: &[], forks: false, is_shim: true };
+
+/// Lets packages of Python's be imported, where a task names some.
+const PACKAGES: (&str, &str) = ("packages.py", include_str!("drivers/packages.py"));
 
 /// Takes the types out of TypeScript.
 const STRIP: (&str, &str) = ("strip.js", include_str!("drivers/strip.js"));
@@ -79,10 +79,13 @@ impl Driver {
         let Some((name, source)) = self.files.first().filter(|it| it.0.ends_with(".py")) else {
             return Ok(Laid { files: self.archive()?, compiled: None });
         };
-        let Some(bytes) = compiled(bench, source) else {
-            return Ok(Laid { files: self.archive()?, compiled: None });
-        };
         let mut tree = tree(self.files)?;
+        if !bench.task.packages.is_empty() {
+            tree.insert(parse(PACKAGES.0)?, PACKAGES.1.as_bytes().to_vec());
+        }
+        let Some(bytes) = compiled(bench, source) else {
+            return Ok(Laid { files: Archive::of(&tree)?, compiled: None });
+        };
         let name = format!("{name}c");
         tree.insert(parse(&name)?, bytes.to_vec());
         Ok(Laid { files: Archive::of(&tree)?, compiled: Some(name) })

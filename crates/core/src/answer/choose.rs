@@ -154,6 +154,9 @@ fn is_kin(a: &str, b: &str) -> bool {
 /// Earlier blocks of the same language that define what the chosen one uses but lacks, nearest
 /// first. Blocks with a file name of their own are files of their own.
 fn needed_before(blocks: &[Block], main: usize, wanted: Wanted<'_>) -> Vec<usize> {
+    if main == 0 {
+        return Vec::new();
+    }
     let code = &blocks[main].code;
     let own: HashSet<String> = language::definitions(wanted.language, code).into_iter().collect();
     let bound = usage::bound_names(wanted.language, code);

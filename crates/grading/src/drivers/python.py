@@ -246,6 +246,9 @@ def main():
 
     order = loads(reader.readline())
     if order["packages"]:
+        # Loaded when it is needed, as all that starting can do without.
+        with open(os.path.join(os.path.dirname(sys.argv[0]), "packages.py")) as file:
+            exec(file.read(), globals())
         let_in(order["packages"])
     if not order["isolate"]:
         wanted = try_to_load(order)

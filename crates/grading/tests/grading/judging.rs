@@ -303,6 +303,11 @@ fn answers_see_the_standard_library_and_the_packages_that_the_task_names() {
         }
         .judge(&[("a.py", &code)])
     };
+    // Where some Python has pip, as most have, it can be named; what it has beside it cannot be imported.
+    if let Some(pip) = std::env::var_os("FAIRTRIAL_TEST_ALL").map(|_| named("\"pip\"")) {
+        let told = pip.message.as_deref().or(pip.notes.first().map(String::as_str));
+        assert!(told.is_some_and(|it| it.contains("No module named 'pluggy'") || it.contains("not all")), "{pip:#?}");
+    }
     let missing = named("\"no-such-package\"");
     assert_eq!(missing.verdict, Verdict::Void(VoidReason::ToolMissing), "{missing:#?}");
     assert!(missing.notes[0].contains("python with no-such-package"), "{:?}", missing.notes);
