@@ -2,12 +2,17 @@
 //! Documentation/accounting/psi.rst).
 
 use std::fs;
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// The share of a time in which somebody had to wait, from which on a failure may come of that.
 const BUSY: f64 = 0.05;
 
+/// How old the beginning of a time may be: what is judged for long is what matters.
+const FRESH: Duration = Duration::from_millis(250);
+
 /// The beginning of a time.
+#[derive(Clone, Copy)]
 pub struct Pressure {
     since: Instant,
     stalled: Option<Duration>,
@@ -16,7 +21,12 @@ pub struct Pressure {
 impl Pressure {
     /// Begins to watch.
     pub fn watch() -> Self {
-        Self { since: Instant::now(), stalled: stalled() }
+        static LAST: Mutex<Option<Pressure>> = Mutex::new(None);
+        let mut last = LAST.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(fresh) = last.filter(|it| it.since.elapsed() < FRESH) {
+            return fresh;
+        }
+        *last.insert(Self { since: Instant::now(), stalled: stalled() })
     }
 
     /// Whether anybody on the machine had to wait for a processor, for memory or for a disk, more than now

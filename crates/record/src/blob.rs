@@ -7,6 +7,10 @@ use rusqlite::{Connection, OptionalExtension as _, params};
 use ruzstd::decoding::StreamingDecoder;
 use ruzstd::encoding::{CompressionLevel, compress_to_vec};
 
+/// Shorter texts than this are stored as they are, in a frame all the same: packing them takes longer than
+/// all else that is done for them, and saves little.
+const PACKED_MIN: usize = 1024;
+
 /// Longest text that is stored, or unpacked, in bytes.
 pub const TEXT_MAX: usize = 256 << 20;
 
@@ -23,7 +27,11 @@ pub fn store(connection: &Connection, bytes: &[u8]) -> rusqlite::Result<Digest> 
                 "a text is too long to keep".into(),
             ));
         }
-        let packed = compress_to_vec(bytes, CompressionLevel::Fastest);
+        let level = match bytes.len() {
+            ..PACKED_MIN => CompressionLevel::Uncompressed,
+            _ => CompressionLevel::Fastest,
+        };
+        let packed = compress_to_vec(bytes, level);
         connection
             .prepare_cached("INSERT INTO blobs (digest, size, content) VALUES (?1, ?2, ?3)")?
             .execute(params![digest.as_str(), bytes.len() as i64, packed])?;
