@@ -38,20 +38,42 @@ pub fn vet_table(out: &mut dyn Write, tasks: &[VettedTask], style: Style) -> io:
             tell(format!("{}: {fault}.", task.name))?;
         }
     }
-    for task in tasks.iter().filter(|it| !it.never_failed.is_empty()) {
-        let names = task.never_failed.iter().map(|it| format!("`{it}`")).collect();
-        tell(format!("{}: no wrong proof fails {}.", task.name, first_few(names)))?;
-    }
-    let visible: Vec<String> = tasks
-        .iter()
-        .filter(|it| !it.also_visible.is_empty())
-        .map(|it| format!("{} ({})", it.name, it.also_visible.len()))
-        .collect();
-    if !visible.is_empty() {
-        tell(format!("Sealed tests that are visible examples, too: {}.", visible.join(", ")))?;
-    }
+    remarks(tasks).into_iter().try_for_each(tell)?;
     let held = tasks.iter().filter(|it| it.holds()).count();
     writeln!(out, "{held} of {} hold up.", count(tasks.len(), "task"))
+}
+
+/// Tasks of which a table names what is worth a look, and does not only count it.
+const NAMED_TASKS: usize = 3;
+
+/// What holds, and is worth a look all the same.
+fn remarks(tasks: &[VettedTask]) -> Vec<String> {
+    let unfailed: Vec<_> = tasks.iter().filter(|it| !it.never_failed.is_empty()).collect();
+    let visible: Vec<_> = tasks.iter().filter(|it| !it.also_visible.is_empty()).collect();
+    let mut out = Vec::new();
+    if tasks.len() > NAMED_TASKS {
+        if !unfailed.is_empty() {
+            let tasks = count(unfailed.len(), "task");
+            out.push(format!(
+                "Of {tasks}, some tests are failed by no wrong proof (`never failed`): nothing shows that \
+                 they can fail. `--task NAME` names them."
+            ));
+        }
+        if !visible.is_empty() {
+            let tasks = count(visible.len(), "task");
+            out.push(format!("Of {tasks}, some sealed tests are visible examples, too."));
+        }
+        return out;
+    }
+    let names = |all: &[String]| first_few(all.iter().map(|it| format!("`{it}`")).collect());
+    for task in unfailed {
+        out.push(format!("{}: no wrong proof fails {}.", task.name, names(&task.never_failed)));
+    }
+    for task in visible {
+        let names = names(&task.also_visible);
+        out.push(format!("{}: visible examples, too, are the sealed {names}.", task.name));
+    }
+    out
 }
 
 fn row(task: &VettedTask) -> Vec<String> {
