@@ -197,6 +197,12 @@ fn record_hints(error: &RecordError) -> Vec<String> {
         RecordError::NotARecord(_) => {
             vec!["a record is the folder that `fairtrial run PLAN` writes".to_owned()]
         }
+        RecordError::LookedAt(_) => {
+            vec![
+                "end what shows it, such as `fairtrial show` in a pager, and run this again"
+                    .to_owned(),
+            ]
+        }
         RecordError::Locked(_) => vec!["wait until it is over, or end it".to_owned()],
         _ => Vec::new(),
     }

@@ -64,6 +64,9 @@ pub enum RecordError {
     /// Another run is writing to it.
     #[error("another run is writing to the record `{0}`")]
     Locked(PathBuf),
+    /// Somebody looks at it, and does not come to an end.
+    #[error("the record `{0}` is being looked at")]
+    LookedAt(PathBuf),
     /// What is stored contradicts itself.
     #[error("the record `{path}` is damaged: {why}")]
     Damaged {

@@ -431,7 +431,7 @@ fn lock(folder: &Path) -> Result<File, RecordError> {
                     Err(_) => return Err(RecordError::Locked(folder.to_owned())),
                 }
                 if begun.elapsed() > PATIENCE {
-                    return Err(RecordError::Locked(folder.to_owned()));
+                    return Err(RecordError::LookedAt(folder.to_owned()));
                 }
                 thread::sleep(Duration::from_millis(20));
             }

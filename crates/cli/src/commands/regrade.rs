@@ -2,12 +2,12 @@
 
 use std::io::{IsTerminal as _, Write};
 
-use fairtrial_hearing::{PrepareOptions, RegradeOptions, regrade};
+use fairtrial_hearing::{RegradeOptions, regrade};
 use fairtrial_record::Record;
 use fairtrial_report::{regrade_json, regrade_table};
-use fairtrial_sandbox::Demand;
 
 use crate::args::RegradeArgs;
+use crate::commands::run::with_prepare_options;
 use crate::errors::{DIFFERS, Failure};
 use crate::surroundings::Surroundings;
 
@@ -35,13 +35,10 @@ pub fn run(
         recipes: args.recipes.clone(),
         judging: std::thread::available_parallelism().map_or(1, usize::from),
     };
-    let prepare = PrepareOptions {
-        env: &|name| surroundings.variable(name),
-        version: env!("CARGO_PKG_VERSION"),
-        demand: if args.trust_code { Demand::Anything } else { Demand::Confined },
-    };
     let progress = counter("judged again", surroundings);
-    let number = regrade(&args.record, &options, &prepare, &progress)?;
+    let number = with_prepare_options(args.trust_code, surroundings, |prepare| {
+        regrade(&args.record, &options, prepare, &progress)
+    })?;
     let record = Record::open(&args.record)?;
     let gradings = record.gradings()?;
     let Some(grading) = gradings.iter().find(|it| it.id == number) else {

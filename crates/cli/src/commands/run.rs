@@ -35,12 +35,20 @@ pub fn prepared(
     trust_code: bool,
     surroundings: &Surroundings,
 ) -> Result<Preparation, Failure> {
-    let options = PrepareOptions {
+    Ok(with_prepare_options(trust_code, surroundings, |options| prepare(plan, options))?)
+}
+
+/// Does what takes the surroundings of this process, and the tiers of the sandbox that will do.
+pub fn with_prepare_options<T>(
+    trust_code: bool,
+    surroundings: &Surroundings,
+    work: impl FnOnce(&PrepareOptions<'_>) -> T,
+) -> T {
+    work(&PrepareOptions {
         env: &|name| surroundings.variable(name),
         version: env!("CARGO_PKG_VERSION"),
         demand: if trust_code { Demand::Anything } else { Demand::Confined },
-    };
-    Ok(prepare(plan, &options)?)
+    })
 }
 
 /// Where the record of a plan is by default: `record` for `plan.toml`, else `NAME.record`.

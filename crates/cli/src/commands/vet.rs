@@ -2,12 +2,12 @@
 
 use std::io::Write;
 
-use fairtrial_hearing::{PrepareOptions, VetOptions, vet};
+use fairtrial_hearing::{VetOptions, vet};
 use fairtrial_report::{safe, vet_json, vet_table};
-use fairtrial_sandbox::Demand;
 
 use crate::args::VetArgs;
 use crate::commands::regrade::counter;
+use crate::commands::run::with_prepare_options;
 use crate::errors::{DIFFERS, Failure};
 use crate::surroundings::Surroundings;
 
@@ -24,12 +24,10 @@ pub fn run(
         recipes: args.recipes.clone(),
         judging: std::thread::available_parallelism().map_or(1, usize::from),
     };
-    let prepare = PrepareOptions {
-        env: &|name| surroundings.variable(name),
-        version: env!("CARGO_PKG_VERSION"),
-        demand: if args.trust_code { Demand::Anything } else { Demand::Confined },
-    };
-    let vetted = vet(&options, &prepare, &counter("proofs judged", surroundings))?;
+    let progress = counter("proofs judged", surroundings);
+    let vetted = with_prepare_options(args.trust_code, surroundings, |prepare| {
+        vet(&options, prepare, &progress)
+    })?;
     for note in &vetted.notes {
         writeln!(err, "note: {}", safe(note))?;
     }
