@@ -101,7 +101,9 @@ fn no_attack_gets_out_of_the_full_tier() {
 #[test]
 fn no_attack_gets_out_of_the_plain_tier() {
     let _alone = alone();
-    Ground::lay_out(&stage(), Demand::Only(Tier::Plain)).hold_all();
+    let ground = Ground::lay_out(&stage(), Demand::Only(Tier::Plain));
+    ground.hold_beside_hogs();
+    ground.hold_all();
 }
 
 #[test]
