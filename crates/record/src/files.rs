@@ -4,7 +4,7 @@
 
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Read as _};
-use std::os::unix::fs::OpenOptionsExt as _;
+use std::os::unix::fs::{MetadataExt as _, OpenOptionsExt as _};
 use std::path::{Path, PathBuf};
 
 use crate::RecordError;
@@ -92,6 +92,9 @@ pub fn has_changes_beside(database: &Path) -> bool {
     ["trials.sqlite-wal", "trials.sqlite-journal"].iter().any(is_there)
 }
 
+/// How many times larger a file may be than the room that it takes: some file systems compress.
+const HOLES_MAX: u64 = 64;
+
 /// Copies the database, with what stands beside it, into a folder.
 ///
 /// # Errors
@@ -101,6 +104,12 @@ pub fn copy_database(database: &Path, to: &Path) -> Result<PathBuf, RecordError>
     for name in [DATABASE, "trials.sqlite-wal", "trials.sqlite-journal"] {
         let from = folder.join(name);
         if from.exists() {
+            let meta = fs::symlink_metadata(&from).map_err(io("look at", &from))?;
+            // A copy would fill the disk with what takes no room where it is.
+            if meta.len() > HOLES_MAX * (meta.blocks() * 512 + (1 << 20)) {
+                let why = format!("`{name}` is hardly anything but holes");
+                return Err(RecordError::Damaged { path: folder.to_owned(), why });
+            }
             fs::copy(&from, to.join(name)).map_err(io("copy", &from))?;
         }
     }

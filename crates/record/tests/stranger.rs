@@ -173,6 +173,12 @@ fn links_pipes_and_what_is_another_program_s_are_refused() {
         assert!(matches!(read_all(&path), Err(RecordError::Damaged { .. })), "{sql}");
         assert!(matches!(Record::open_to_add(&path), Err(RecordError::Damaged { .. })), "{sql}");
     }
+    // One that would fill the disk by being copied.
+    let (_folder, path) = record();
+    fs::write(path.join("trials.sqlite-wal"), "x").unwrap();
+    let database = fs::OpenOptions::new().write(true).open(path.join("trials.sqlite")).unwrap();
+    database.set_len(1 << 40).unwrap();
+    assert!(matches!(read_all(&path), Err(RecordError::Damaged { .. })));
     let (_folder, path) = record();
     fs::remove_file(path.join("trials.sqlite")).unwrap();
     assert!(matches!(read_all(&path), Err(RecordError::NoDatabase(_))));

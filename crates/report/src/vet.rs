@@ -40,7 +40,8 @@ pub fn vet_table(out: &mut dyn Write, tasks: &[VettedTask], style: Style) -> io:
     }
     remarks(tasks).into_iter().try_for_each(tell)?;
     let held = tasks.iter().filter(|it| it.holds()).count();
-    writeln!(out, "{held} of {} hold up.", count(tasks.len(), "task"))
+    let verb = if tasks.len() == 1 { "holds" } else { "hold" };
+    writeln!(out, "{held} of {} {verb} up.", count(tasks.len(), "task"))
 }
 
 /// Tasks of which a table names what is worth a look, and does not only count it.

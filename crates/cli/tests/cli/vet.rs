@@ -50,7 +50,7 @@ fn what_does_not_hold_is_told_by_proof_and_test() {
     assert_eq!(sign.unwrap()["failed_by"], serde_json::json!(["call 1", "call 2"]));
     let one = bed.run(&["vet", "docket", "--task", "gap"]);
     assert_eq!(one.code, 1);
-    assert!(one.out.contains("0 of 1 task hold up"), "{}", one.out);
+    assert!(one.out.contains("0 of 1 task holds up"), "{}", one.out);
     assert_eq!(bed.run(&["vet", "docket", "--task", "none"]).code, 2);
     assert_eq!(bed.run(&["vet", "nowhere"]).code, 2);
 }
