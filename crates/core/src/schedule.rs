@@ -4,8 +4,8 @@
 //! hour of a host, or a busy one of this machine, meets all of them alike. Rounds, and candidates
 //! within a round, are shuffled by the plan's seed.
 
-use rand_chacha::ChaCha8Rng;
-use rand_chacha::rand_core::{Rng as _, SeedableRng as _};
+use chacha20::ChaCha8Rng;
+use chacha20::rand_core::{Rng as _, SeedableRng as _};
 use serde::{Deserialize, Serialize};
 
 /// Which trial: one candidate's go at one task.
