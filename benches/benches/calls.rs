@@ -6,11 +6,11 @@ use std::time::{Duration, Instant};
 
 use fairtrial_benches::{job, pair, print, python};
 use fairtrial_core::docket::{Docket, Task};
+use fairtrial_core::language::Languages;
 use fairtrial_core::limits::Limits;
-use fairtrial_core::recipe::Recipes;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_grading::{Judge, Toolbox};
-use fairtrial_sandbox::{Demand, Sandbox, Tier, is_stage, stage_main};
+use fairtrial_sandbox::{Demand, Sandbox, Tier, helper_main, is_helper};
 
 const ROUNDS: usize = 30;
 
@@ -29,7 +29,7 @@ fn task(calls: usize, isolate: bool) -> Task {
     ] {
         files.insert(RelPath::parse(path).expect("a path"), text.into_bytes());
     }
-    Docket::parse("d", &files, &Recipes::shipped()).expect("a docket").tasks.remove(0)
+    Docket::parse("d", &files, &Languages::shipped()).expect("a docket").tasks.remove(0)
 }
 
 fn judged(judge: &Judge, task: &Task, answer: &FileTree) {
@@ -39,8 +39,8 @@ fn judged(judge: &Judge, task: &Task, answer: &FileTree) {
 
 #[expect(clippy::print_stdout, reason = "a benchmark's figures are its output")]
 fn main() -> ExitCode {
-    if is_stage() {
-        return stage_main();
+    if is_helper() {
+        return helper_main();
     }
     let open = || Sandbox::open(Path::new("/proc/self/exe"), Demand::Only(Tier::Full));
     let sandbox = open().expect("the full tier");
@@ -50,9 +50,9 @@ fn main() -> ExitCode {
     };
     // As the driver is started.
     let job = job(&[&program, "-B", "-S", "-c", "pass"], vec![folder]);
-    let recipes = Recipes::shipped();
-    let tools = Toolbox::find(&recipes, ["python"].into_iter(), &sandbox);
-    let judge = Judge::new(recipes, tools, open().expect("the full tier"));
+    let languages = Languages::shipped();
+    let tools = Toolbox::find(&languages, ["python"].into_iter(), &sandbox);
+    let judge = Judge::new(languages, tools, open().expect("the full tier"));
     let path = RelPath::parse("a.py").expect("a path");
     let answer = FileTree::from([(path, b"def f(a, b):\n    return a + b\n".to_vec())]);
     let fresh = || assert!(sandbox.run(&job).expect("it runs").limit.is_none());

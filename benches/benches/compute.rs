@@ -1,10 +1,10 @@
 //! The computations that every answer goes through.
 
 use fairtrial_core::answer::{Wanted, read_answer};
-use fairtrial_core::recipe::Recipes;
+use fairtrial_core::language::Languages;
 use fairtrial_core::standings::{Standings, TrialResult};
 use fairtrial_core::tree::RelPath;
-use fairtrial_core::value::{Order, Rules, compare, parse_line};
+use fairtrial_core::value::{CompareRules, Order, compare, parse_line};
 use fairtrial_core::verdict::{FailReason, Verdict};
 
 fn main() {
@@ -19,9 +19,9 @@ fn read_an_answer(bencher: divan::Bencher<'_, '_>) {
         "Here is the code:\n\n```python\ndef tide_gap(high, low):\n    name = “gap”\n{body}    \
          return total\n```\n\nTry it:\n\n```python\nprint(tide_gap(3, 1))\n```\n"
     );
-    let (recipes, file) = (Recipes::shipped(), RelPath::parse("solution.py").expect("a path"));
+    let (languages, file) = (Languages::shipped(), RelPath::parse("solution.py").expect("a path"));
     let wanted =
-        Wanted { file: &file, language: "python", name: Some("tide_gap"), recipes: &recipes };
+        Wanted { file: &file, language: "python", name: Some("tide_gap"), languages: &languages };
     bencher.bench(|| read_answer(divan::black_box(&text), wanted, false));
 }
 
@@ -32,7 +32,7 @@ fn compare_in_any_order(bencher: divan::Bencher<'_, '_>) {
         |numbers: Vec<String>| parse_line(&format!("[{}]", numbers.join(","))).expect("JSON");
     let up = list((0..1000).map(|it| it.to_string()).collect());
     let down = list((0..1000).rev().map(|it| it.to_string()).collect());
-    let rules = Rules { order: Order::AnyOutside, ..Rules::default() };
+    let rules = CompareRules { order: Order::AnyOutside, ..CompareRules::default() };
     bencher.bench(|| compare(divan::black_box(&up), divan::black_box(&down), rules).is_ok());
 }
 

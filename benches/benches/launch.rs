@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use fairtrial_benches::{job, median, pair, print, python};
-use fairtrial_sandbox::{Demand, Job, Sandbox, Tier, is_stage, stage_main};
+use fairtrial_sandbox::{Demand, Job, Sandbox, Tier, helper_main, is_helper};
 
 const ROUNDS: usize = 60;
 
@@ -25,11 +25,11 @@ fn confined(sandbox: &Sandbox, job: &Job<'_>) {
 }
 
 fn main() -> ExitCode {
-    if is_stage() {
-        return stage_main();
+    if is_helper() {
+        return helper_main();
     }
-    let stage = std::path::Path::new("/proc/self/exe");
-    let sandbox = &Sandbox::open(stage, Demand::Only(Tier::Full)).expect("the full tier");
+    let helper = std::path::Path::new("/proc/self/exe");
+    let sandbox = &Sandbox::open(helper, Demand::Only(Tier::Full)).expect("the full tier");
     let true_job = job(&["/bin/true"], Vec::new());
     let plain_true = || plain(&["/bin/true"]);
     print(

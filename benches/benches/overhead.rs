@@ -2,7 +2,7 @@
 //! the memory of a whole demo; the time of a start that does nothing.
 //!
 //! The first figure is that of this process while it holds 200 trials of recorded answers: reading
-//! the answer, starting the sandbox, talking to it, comparing, writing the record. The stage and
+//! the answer, starting the sandbox, talking to it, comparing, writing the record. The helper and
 //! the program under trial are processes of their own and are not in it.
 
 use std::path::{Path, PathBuf};
@@ -13,7 +13,7 @@ use std::time::Instant;
 use fairtrial_benches::{pair, print};
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::Verdict;
-use fairtrial_hearing::{HoldOptions, Observer, PrepareOptions, Progress, hold, prepare};
+use fairtrial_runner::{Observer, PrepareOptions, Progress, RunOptions, prepare, run_trials};
 use fairtrial_sandbox::{Demand, Tier};
 use nix::sys::resource::{UsageWho, getrusage};
 use nix::sys::time::TimeValLike as _;
@@ -39,7 +39,7 @@ fn demo() -> PathBuf {
 }
 
 /// Lays out a plan of two tasks, a call and a program, with their right answers.
-fn lay_out(folder: &Path) -> std::io::Result<PathBuf> {
+fn write_docket(folder: &Path) -> std::io::Result<PathBuf> {
     let docket = folder.join("docket");
     std::fs::create_dir_all(&docket)?;
     std::fs::copy(demo().join("docket/docket.toml"), docket.join("docket.toml"))?;
@@ -71,17 +71,17 @@ fn lay_out(folder: &Path) -> std::io::Result<PathBuf> {
 
 #[expect(clippy::print_stdout, reason = "a benchmark's figures are its output")]
 fn main() -> ExitCode {
-    if fairtrial_sandbox::is_stage() {
-        return fairtrial_sandbox::stage_main();
+    if fairtrial_sandbox::is_helper() {
+        return fairtrial_sandbox::helper_main();
     }
     let folder = tempfile::tempdir().expect("a folder");
-    let plan = lay_out(folder.path()).expect("the demo is there");
+    let plan = write_docket(folder.path()).expect("the demo is there");
     let options =
         PrepareOptions { env: &|_| None, version: "bench", demand: Demand::Only(Tier::Full) };
     let preparation = prepare(&plan, &options).expect("the plan is right");
-    let options = HoldOptions { record: folder.path().join("record"), judging: 2 };
+    let options = RunOptions { record: folder.path().join("record"), judging: 2 };
     let (before, began) = (cpu_ms(), Instant::now());
-    let summary = hold(&preparation, &options, &AtomicBool::new(false), &mut Nobody);
+    let summary = run_trials(&preparation, &options, &AtomicBool::new(false), &mut Nobody);
     let (own, wall) = (cpu_ms() - before, began.elapsed());
     let progress = summary.expect("the record can be written").progress;
     assert_eq!(progress.candidates[0].2, 2 * SAMPLES, "every trial passes");

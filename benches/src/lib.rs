@@ -4,4 +4,4 @@ mod job;
 mod pair;
 
 pub use job::{job, python};
-pub use pair::{Pair, median, pair, print};
+pub use pair::{TimedPair, median, pair, print};

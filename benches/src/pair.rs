@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 /// The figures of a paired measurement.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Pair {
+pub struct TimedPair {
     /// Median time of the thing measured.
     pub ours: Duration,
     /// Median time of the reference.
@@ -15,7 +15,7 @@ pub struct Pair {
 }
 
 /// Times `ours` and `reference` in turn, `rounds` times after one round that is not counted.
-pub fn pair(rounds: usize, mut ours: impl FnMut(), mut reference: impl FnMut()) -> Pair {
+pub fn pair(rounds: usize, mut ours: impl FnMut(), mut reference: impl FnMut()) -> TimedPair {
     let time = |work: &mut dyn FnMut()| {
         let began = Instant::now();
         work();
@@ -29,7 +29,7 @@ pub fn pair(rounds: usize, mut ours: impl FnMut(), mut reference: impl FnMut()) 
         }
     }
     let ratios = rows.iter().map(|row| row.0.as_secs_f64() / row.1.as_secs_f64());
-    Pair {
+    TimedPair {
         ours: median(rows.iter().map(|row| row.0).collect()),
         reference: median(rows.iter().map(|row| row.1).collect()),
         ratio: median(ratios.map(|it| (it * 1e6) as u64).collect()) as f64 / 1e6,
@@ -44,7 +44,7 @@ pub fn median<T: Ord + Copy>(mut values: Vec<T>) -> T {
 
 /// Prints one row of figures.
 #[expect(clippy::print_stdout, reason = "a benchmark's figures are its output")]
-pub fn print(what: &str, pair: Pair) {
+pub fn print(what: &str, pair: TimedPair) {
     let ms = |time: Duration| time.as_secs_f64() * 1e3;
     println!(
         "{what:<58} {:>8.2} ms {:>8.2} ms  ratio {:.2}",

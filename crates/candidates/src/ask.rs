@@ -3,7 +3,7 @@
 use std::sync::atomic::AtomicBool;
 use std::time::{Duration, SystemTime};
 
-use fairtrial_core::answer::Sent;
+use fairtrial_core::answer::Submission;
 use fairtrial_core::plan::Tokens;
 use fairtrial_core::source::SourceError;
 use fairtrial_core::verdict::VoidReason;
@@ -47,11 +47,11 @@ pub struct Ask {
 
 /// What came of asking.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Asked {
+pub enum AskOutcome {
     /// An answer.
     Answer {
         /// What was sent.
-        sent: Sent,
+        submission: Submission,
         /// Whether the host stopped it at a length limit.
         cut_off: bool,
     },
@@ -65,9 +65,9 @@ pub enum Asked {
 
 /// What came of asking, and of each request it took.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Reply {
+pub struct AskReply {
     /// What came of it.
-    pub asked: Asked,
+    pub outcome: AskOutcome,
     /// The requests, in order; none for recorded answers.
     pub requests: Vec<RequestNote>,
 }
@@ -97,7 +97,7 @@ pub struct RequestNote {
 pub trait Asker: Send + Sync {
     /// Asks, and waits. Returns early, with a void answer, when `cancelled` becomes true while
     /// waiting between two requests.
-    fn ask(&self, ask: &Ask, cancelled: &AtomicBool) -> Reply;
+    fn ask(&self, ask: &Ask, cancelled: &AtomicBool) -> AskReply;
 
     /// Whether an answer to a first attempt can be expected at all.
     fn has(&self, task: &str, sample: u32) -> bool;

@@ -5,14 +5,14 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 use std::time::{Duration, Instant, SystemTime};
 
-use fairtrial_core::answer::Sent;
+use fairtrial_core::answer::Submission;
 use fairtrial_core::plan::{ChatCandidate, Tokens};
 use fairtrial_core::verdict::VoidReason;
 use serde::Deserialize;
 use serde_json::{Map, Value as Json, json};
 use ureq::http::header::{HeaderName, HeaderValue};
 
-use crate::ask::{Ask, Asked, Asker, AskerError, Reply, RequestNote};
+use crate::ask::{Ask, AskOutcome, AskReply, Asker, AskerError, RequestNote};
 use crate::classify::{Refusal, classify};
 use crate::sse::next_event;
 
@@ -49,7 +49,7 @@ struct Got {
 }
 
 /// Why one request gave nothing.
-struct Refused {
+struct RequestRefused {
     refusal: Refusal,
     status: Option<u16>,
     detail: String,
@@ -111,7 +111,7 @@ impl ChatAsker {
         Json::Object(body)
     }
 
-    fn request(&self, body: &str) -> Result<Got, Refused> {
+    fn request(&self, body: &str) -> Result<Got, RequestRefused> {
         let began = Instant::now();
         let mut request = self.agent.post(&self.address).header("content-type", "application/json");
         if let Some(key) = &self.key {
@@ -132,10 +132,16 @@ impl ChatAsker {
             let _ = reader.take(64 << 10).read_to_string(&mut said);
             let detail = self.clean(&message_in(&said));
             let refusal = classify(status, &detail);
-            return Err(Refused { refusal, status: Some(status), detail, wait, nobody: false });
+            return Err(RequestRefused {
+                refusal,
+                status: Some(status),
+                detail,
+                wait,
+                nobody: false,
+            });
         }
         let got = if streams { read_stream(reader, began) } else { read_whole(reader) };
-        got.map_err(|error| Refused {
+        got.map_err(|error| RequestRefused {
             refusal: Refusal::Again(VoidReason::ProviderError),
             status: Some(status),
             detail: self.clean(&error.to_string()),
@@ -144,12 +150,12 @@ impl ChatAsker {
         })
     }
 
-    fn unreachable(&self, error: &ureq::Error) -> Refused {
+    fn unreachable(&self, error: &ureq::Error) -> RequestRefused {
         let refusal = Refusal::Again(VoidReason::ProviderError);
         let detail = self.clean(&format!("{}: {error}", self.config.endpoint));
         // Somebody who takes long is there: the next request may be answered in time.
         let nobody = !matches!(error, ureq::Error::Timeout(_));
-        Refused { refusal, status: None, detail, wait: None, nobody }
+        RequestRefused { refusal, status: None, detail, wait: None, nobody }
     }
 
     /// What a host said, without keys and control characters, and not too long.
@@ -163,7 +169,7 @@ impl ChatAsker {
 }
 
 impl Asker for ChatAsker {
-    fn ask(&self, ask: &Ask, cancelled: &AtomicBool) -> Reply {
+    fn ask(&self, ask: &Ask, cancelled: &AtomicBool) -> AskReply {
         let body = self.body(ask).to_string();
         let mut requests = Vec::new();
         let mut wait = FIRST_WAIT;
@@ -173,26 +179,31 @@ impl Asker for ChatAsker {
             requests.push(note(&result, &body, sent, began.elapsed()));
             let refused = match result {
                 Ok(got) => {
-                    let asked = Asked::Answer { sent: Sent::Text(got.text), cut_off: got.cut_off };
-                    return Reply { asked, requests };
+                    let outcome = AskOutcome::Answer {
+                        submission: Submission::Text(got.text),
+                        cut_off: got.cut_off,
+                    };
+                    return AskReply { outcome, requests };
                 }
                 Err(refused) => refused,
             };
             let last = requests.len() > self.config.retries as usize;
-            let asked = match refused.refusal {
-                Refusal::Halt => Some(Asked::Halt(said(&refused))),
-                Refusal::Void(reason) => Some(Asked::Void(reason, said(&refused))),
+            let outcome = match refused.refusal {
+                Refusal::Halt => Some(AskOutcome::Halt(said(&refused))),
+                Refusal::Void(reason) => Some(AskOutcome::Void(reason, said(&refused))),
                 // Nobody there at all: asking for other tasks is no use either.
-                Refusal::Again(_) if last && refused.nobody => Some(Asked::Halt(said(&refused))),
-                Refusal::Again(reason) if last => Some(Asked::Void(reason, said(&refused))),
+                Refusal::Again(_) if last && refused.nobody => {
+                    Some(AskOutcome::Halt(said(&refused)))
+                }
+                Refusal::Again(reason) if last => Some(AskOutcome::Void(reason, said(&refused))),
                 Refusal::Again(_) => None,
             };
-            if let Some(asked) = asked {
-                return Reply { asked, requests };
+            if let Some(outcome) = outcome {
+                return AskReply { outcome, requests };
             }
             if !pause(refused.wait.unwrap_or(wait).min(WAIT_MAX), cancelled) {
-                let asked = Asked::Void(VoidReason::Cancelled, String::new());
-                return Reply { asked, requests };
+                let outcome = AskOutcome::Void(VoidReason::Cancelled, String::new());
+                return AskReply { outcome, requests };
             }
             wait = (wait * 2).min(WAIT_MAX);
         }
@@ -205,7 +216,7 @@ impl Asker for ChatAsker {
 
 /// What is written down of a request.
 fn note(
-    result: &Result<Got, Refused>,
+    result: &Result<Got, RequestRefused>,
     body: &str,
     sent: SystemTime,
     took: Duration,
@@ -240,7 +251,7 @@ fn note(
 }
 
 /// A refusal in words.
-fn said(refused: &Refused) -> String {
+fn said(refused: &RequestRefused) -> String {
     match refused.status {
         Some(status) => format!("status {status}: {}", refused.detail),
         None => refused.detail.clone(),
@@ -289,12 +300,12 @@ struct Completion {
 #[derive(Debug, Deserialize)]
 struct Choice {
     #[serde(alias = "delta")]
-    message: Option<Content>,
+    message: Option<MessageContent>,
     finish_reason: Option<String>,
 }
 
 #[derive(Debug, Deserialize)]
-struct Content {
+struct MessageContent {
     content: Option<Json>,
 }
 
@@ -323,7 +334,7 @@ impl TokenCounts {
     }
 }
 
-impl Content {
+impl MessageContent {
     /// Text, or the text parts of a list of parts.
     fn text(&self) -> String {
         match &self.content {
@@ -346,7 +357,7 @@ fn read_whole(mut reader: impl io::Read) -> io::Result<Got> {
     let choice = completion.choices.first();
     let choice = choice.ok_or_else(|| io::Error::other("the answer holds no choice"))?;
     Ok(Got {
-        text: choice.message.as_ref().map(Content::text).unwrap_or_default(),
+        text: choice.message.as_ref().map(MessageContent::text).unwrap_or_default(),
         cut_off: choice.finish_reason.as_deref() == Some("length"),
         tokens: completion.usage.as_ref().map(TokenCounts::tokens),
         first_token: None,
@@ -381,7 +392,7 @@ fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
             return Err(io::Error::other(error.to_string()));
         }
         if let Some(choice) = part.choices.first() {
-            let text = choice.message.as_ref().map(Content::text).unwrap_or_default();
+            let text = choice.message.as_ref().map(MessageContent::text).unwrap_or_default();
             if !text.is_empty() && got.first_token.is_none() {
                 got.first_token = Some(began.elapsed());
             }

@@ -10,6 +10,6 @@ mod classify;
 mod recorded;
 mod sse;
 
-pub use ask::{Ask, Asked, Asker, AskerError, Message, Reply, RequestNote, Role};
+pub use ask::{Ask, AskOutcome, AskReply, Asker, AskerError, Message, RequestNote, Role};
 pub use chat::ChatAsker;
 pub use recorded::RecordedAsker;

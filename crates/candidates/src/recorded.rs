@@ -4,19 +4,19 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::atomic::AtomicBool;
 
-use fairtrial_core::answer::Sent;
+use fairtrial_core::answer::Submission;
 use fairtrial_core::plan::RecordedCandidate;
 use fairtrial_core::source::{SourceError, parse_jsonl, utf8};
 use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::VoidReason;
 use serde::Deserialize;
 
-use crate::ask::{Ask, Asked, Asker, AskerError, Reply};
+use crate::ask::{Ask, AskOutcome, AskReply, Asker, AskerError};
 
 /// One line of the file.
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Line {
+struct RecordedLine {
     task: String,
     #[serde(default = "one")]
     sample: u32,
@@ -36,7 +36,7 @@ const fn one() -> u32 {
 /// A candidate whose answers were written down.
 #[derive(Debug)]
 pub struct RecordedAsker {
-    answers: BTreeMap<(String, u32, u32), (Sent, bool)>,
+    answers: BTreeMap<(String, u32, u32), (Submission, bool)>,
 }
 
 impl RecordedAsker {
@@ -51,17 +51,17 @@ impl RecordedAsker {
 
     fn parse(file: &str, bytes: &[u8]) -> Result<Self, SourceError> {
         let mut answers = BTreeMap::new();
-        for (number, line) in parse_jsonl::<Line>(file, utf8(file, bytes)?)? {
+        for (number, line) in parse_jsonl::<RecordedLine>(file, utf8(file, bytes)?)? {
             let fail = |message: String| Err(SourceError::at_line(file, number, message));
             if line.sample == 0 || line.attempt == 0 {
                 return fail("`sample` and `attempt` count from 1".to_owned());
             }
-            let sent = match (line.answer, line.files, line.patch) {
-                (Some(text), None, None) => Sent::Text(text),
-                (None, Some(files), None) => Sent::Files(
+            let submission = match (line.answer, line.files, line.patch) {
+                (Some(text), None, None) => Submission::Text(text),
+                (None, Some(files), None) => Submission::Files(
                     files.into_iter().map(|(path, text)| (path, text.into_bytes())).collect(),
                 ),
-                (None, None, Some(patch)) => Sent::Patch(patch),
+                (None, None, Some(patch)) => Submission::Patch(patch),
                 _ => return fail("exactly one of `answer`, `files`, `patch` is needed".to_owned()),
             };
             let key = (line.task, line.sample, line.attempt);
@@ -71,7 +71,7 @@ impl RecordedAsker {
                     "task `{task}`, sample {sample}, attempt {attempt} was answered before"
                 ));
             }
-            answers.insert(key, (sent, line.cut_off));
+            answers.insert(key, (submission, line.cut_off));
         }
         Ok(Self { answers })
     }
@@ -87,17 +87,19 @@ impl RecordedAsker {
 }
 
 impl Asker for RecordedAsker {
-    fn ask(&self, ask: &Ask, _cancelled: &AtomicBool) -> Reply {
+    fn ask(&self, ask: &Ask, _cancelled: &AtomicBool) -> AskReply {
         let key = (ask.task.clone(), ask.sample, ask.attempt);
-        let asked = match self.answers.get(&key) {
-            Some((sent, cut_off)) => Asked::Answer { sent: sent.clone(), cut_off: *cut_off },
-            None if ask.attempt > 1 => Asked::NothingMore,
+        let outcome = match self.answers.get(&key) {
+            Some((submission, cut_off)) => {
+                AskOutcome::Answer { submission: submission.clone(), cut_off: *cut_off }
+            }
+            None if ask.attempt > 1 => AskOutcome::NothingMore,
             None => {
                 let why = format!("no answer is recorded for sample {}", ask.sample);
-                Asked::Void(VoidReason::ProviderError, why)
+                AskOutcome::Void(VoidReason::ProviderError, why)
             }
         };
-        Reply { asked, requests: Vec::new() }
+        AskReply { outcome, requests: Vec::new() }
     }
 
     fn has(&self, task: &str, sample: u32) -> bool {
@@ -123,10 +125,13 @@ mod tests {
         assert_eq!(asker.tasks().collect::<Vec<_>>(), ["berth", "gap"]);
         let ask = |attempt| {
             let ask = Ask { task: "gap".into(), sample: 1, attempt, messages: vec![], seed: 0 };
-            asker.ask(&ask, &AtomicBool::new(false)).asked
+            asker.ask(&ask, &AtomicBool::new(false)).outcome
         };
-        assert_eq!(ask(1), Asked::Answer { sent: Sent::Text("x".into()), cut_off: false });
-        assert_eq!(ask(3), Asked::NothingMore);
+        assert_eq!(
+            ask(1),
+            AskOutcome::Answer { submission: Submission::Text("x".into()), cut_off: false }
+        );
+        assert_eq!(ask(3), AskOutcome::NothingMore);
     }
 
     #[test]

@@ -9,8 +9,10 @@ use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use fairtrial_candidates::{Ask, Asked, Asker as _, AskerError, ChatAsker, Message, Reply, Role};
-use fairtrial_core::answer::Sent;
+use fairtrial_candidates::{
+    Ask, AskOutcome, AskReply, Asker as _, AskerError, ChatAsker, Message, Role,
+};
+use fairtrial_core::answer::Submission;
 use fairtrial_core::plan::{Candidate, ChatCandidate, Plan};
 use fairtrial_core::verdict::VoidReason;
 
@@ -19,7 +21,7 @@ fn host(responses: &[&str]) -> (String, Receiver<String>) {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = format!("http://{}/v1/", listener.local_addr().unwrap());
     let responses: Vec<String> = responses.iter().map(|&it| it.to_owned()).collect();
-    let (asked, requests) = channel();
+    let (outcome, requests) = channel();
     thread::spawn(move || {
         for response in responses {
             let (mut stream, _) = listener.accept().unwrap();
@@ -38,7 +40,7 @@ fn host(responses: &[&str]) -> (String, Receiver<String>) {
             }
             let mut body = vec![0; length];
             reader.read_exact(&mut body).unwrap();
-            asked.send(head + &String::from_utf8(body).unwrap()).unwrap();
+            outcome.send(head + &String::from_utf8(body).unwrap()).unwrap();
             if let Some(rest) = response.strip_prefix("hang") {
                 stream.write_all(rest.as_bytes()).unwrap();
                 thread::sleep(Duration::from_secs(5));
@@ -74,15 +76,15 @@ fn config(address: &str, more: &str) -> ChatCandidate {
     }
 }
 
-fn ask(address: &str, more: &str) -> Reply {
+fn ask(address: &str, more: &str) -> AskReply {
     let asker = ChatAsker::new(&config(address, more), |_| Some("seaworthy-1234".into())).unwrap();
     let messages = vec![Message { role: Role::User, content: "Solve it.".into() }];
     let ask = Ask { task: "gap".into(), sample: 1, attempt: 1, messages, seed: u64::MAX };
     asker.ask(&ask, &AtomicBool::new(false))
 }
 
-fn answer(text: &str, cut_off: bool) -> Asked {
-    Asked::Answer { sent: Sent::Text(text.into()), cut_off }
+fn answer(text: &str, cut_off: bool) -> AskOutcome {
+    AskOutcome::Answer { submission: Submission::Text(text.into()), cut_off }
 }
 
 const GOOD: &str = r#"{"choices": [{"message": {"content": "x = 1"}, "finish_reason": "stop"}],
@@ -94,7 +96,7 @@ fn a_request_holds_what_the_plan_says_and_the_answer_what_the_host_says() {
     let more = "key_env = \"KEY\"\nsend_seed = true\nheaders = { x-harbour = \"merrow\" }\n\
                 sampling = { temperature = 0.5, max_tokens = 9 }";
     let reply = ask(&address, more);
-    assert_eq!(reply.asked, answer("x = 1", false));
+    assert_eq!(reply.outcome, answer("x = 1", false));
     let tokens = reply.requests[0].tokens;
     assert_eq!((tokens.input, tokens.cached, tokens.output), (10, 4, 3));
     assert!(!reply.requests[0].estimated);
@@ -122,22 +124,22 @@ fn streams_are_put_together_and_their_odd_ends_told_apart() {
     let whole = stream(&[&part("a"), &part("b"), end, usage, "[DONE]"]);
     let (address, requests) = host(&[&whole]);
     let reply = ask(&address, "stream = true");
-    assert_eq!(reply.asked, answer("ab", true));
+    assert_eq!(reply.outcome, answer("ab", true));
     assert!(reply.requests[0].first_token.is_some() && !reply.requests[0].estimated);
     assert!(requests.recv().unwrap().contains("\"include_usage\":true"));
     // No count of tokens, no reason for the end: the text is all that is known.
     let (address, _requests) = host(&[&stream(&[&part("a"), "[DONE]"])]);
     let reply = ask(&address, "stream = true");
-    assert_eq!((reply.asked, reply.requests[0].estimated), (answer("a", false), true));
+    assert_eq!((reply.outcome, reply.requests[0].estimated), (answer("a", false), true));
     // It breaks off: that is the host's fault, and it is asked again.
     let (address, _requests) = host(&[&stream(&[&part("a")]), &whole]);
     let reply = ask(&address, "stream = true");
-    assert_eq!((reply.asked, reply.requests.len()), (answer("ab", true), 2));
+    assert_eq!((reply.outcome, reply.requests.len()), (answer("ab", true), 2));
     // It never ends: what is there when the time is up is the answer, cut off.
     let endless = format!("hang{}", stream(&[&part("a"), &part("b")]));
     let (address, _requests) = host(&[&endless]);
     let began = Instant::now();
-    assert_eq!(ask(&address, "stream = true").asked, answer("ab", true));
+    assert_eq!(ask(&address, "stream = true").outcome, answer("ab", true));
     assert!(began.elapsed() < Duration::from_secs(20));
 }
 
@@ -150,46 +152,52 @@ fn faults_of_the_host_are_tried_again_and_then_void() {
     );
     let (address, _requests) = host(&[&busy, &busy, &json("200 OK", "", GOOD)]);
     let reply = ask(&address, "retries = 2");
-    assert_eq!((reply.asked, reply.requests.len()), (answer("x = 1", false), 3));
+    assert_eq!((reply.outcome, reply.requests.len()), (answer("x = 1", false), 3));
     assert_eq!(
         (reply.requests[0].status, reply.requests[0].detail.as_str()),
         (Some(429), "slow (rate)")
     );
     let (address, _requests) = host(&[&busy]);
     let said = "status 429: slow (rate)".to_owned();
-    assert_eq!(ask(&address, "retries = 0").asked, Asked::Void(VoidReason::RateLimit, said));
+    assert_eq!(ask(&address, "retries = 0").outcome, AskOutcome::Void(VoidReason::RateLimit, said));
     for body in
         ["", "no JSON", "{}", r#"{"choices": []}"#, r#"{"error": {"message": "overloaded"}}"#]
     {
         let (address, _requests) = host(&[&json("200 OK", "", body)]);
-        let asked = ask(&address, "retries = 0").asked;
-        assert!(matches!(asked, Asked::Void(VoidReason::ProviderError, _)), "{body}: {asked:?}");
+        let outcome = ask(&address, "retries = 0").outcome;
+        assert!(
+            matches!(outcome, AskOutcome::Void(VoidReason::ProviderError, _)),
+            "{body}: {outcome:?}"
+        );
     }
     let (address, _requests) = host(&["hang"]);
-    let asked = ask(&address, "retries = 0").asked;
+    let outcome = ask(&address, "retries = 0").outcome;
     assert!(
-        matches!(asked, Asked::Void(VoidReason::ProviderError, _)),
-        "slow, but there: {asked:?}"
+        matches!(outcome, AskOutcome::Void(VoidReason::ProviderError, _)),
+        "slow, but there: {outcome:?}"
     );
-    let asked = ask("http://127.0.0.1:9/v1", "retries = 0").asked;
-    assert!(matches!(asked, Asked::Halt(_)), "nobody is there: {asked:?}");
+    let outcome = ask("http://127.0.0.1:9/v1", "retries = 0").outcome;
+    assert!(matches!(outcome, AskOutcome::Halt(_)), "nobody is there: {outcome:?}");
 }
 
 #[test]
 fn refusals_for_good_are_told_apart() {
     let long = r#"{"error": {"message": "maximum context length is 8192 tokens"}}"#;
     let (address, _requests) = host(&[&json("400 Bad Request", "", long)]);
-    let asked = ask(&address, "").asked;
-    assert!(matches!(asked, Asked::Void(VoidReason::RequestRefusedForLength, _)), "{asked:?}");
+    let outcome = ask(&address, "").outcome;
+    assert!(
+        matches!(outcome, AskOutcome::Void(VoidReason::RequestRefusedForLength, _)),
+        "{outcome:?}"
+    );
     let echo = r#"{"error": {"message": "bad key seaworthy-1234 \u001b[31m"}}"#;
     let (address, _requests) = host(&[&json("401 Unauthorized", "", echo)]);
     let reply = ask(&address, "key_env = \"KEY\"");
-    assert_eq!(reply.asked, Asked::Halt("status 401: bad key [key]  [31m".into()));
+    assert_eq!(reply.outcome, AskOutcome::Halt("status 401: bad key [key]  [31m".into()));
     assert!(!format!("{reply:?}").contains("seaworthy"));
     let moved = "HTTP/1.1 302 Found\r\nlocation: http://127.0.0.1:9/\r\ncontent-length: 0\r\n\r\n";
     let (address, _requests) = host(&[moved]);
-    let asked = ask(&address, "retries = 0").asked;
-    assert!(matches!(asked, Asked::Void(VoidReason::ProviderError, _)), "{asked:?}");
+    let outcome = ask(&address, "retries = 0").outcome;
+    assert!(matches!(outcome, AskOutcome::Void(VoidReason::ProviderError, _)), "{outcome:?}");
 }
 
 #[test]
@@ -201,7 +209,7 @@ fn empty_answers_and_lists_of_parts_are_answers() {
     ] {
         let body = format!(r#"{{"choices": [{{"message": {{"content": {content}}}}}]}}"#);
         let (address, _requests) = host(&[&json("200 OK", "", &body)]);
-        assert_eq!(ask(&address, "").asked, answer(text, false), "{content}");
+        assert_eq!(ask(&address, "").outcome, answer(text, false), "{content}");
     }
 }
 
@@ -220,7 +228,7 @@ fn waiting_ends_when_the_run_is_cancelled() {
         });
         asker.ask(&ask, &cancelled)
     });
-    assert_eq!(reply.asked, Asked::Void(VoidReason::Cancelled, String::new()));
+    assert_eq!(reply.outcome, AskOutcome::Void(VoidReason::Cancelled, String::new()));
     assert!(began.elapsed() < Duration::from_secs(20));
 }
 

@@ -44,7 +44,7 @@ pub struct DemoArgs {
     /// Folder to leave the docket, the plan and the record in
     #[arg(long, value_name = "DIR", default_value = "fairtrial-demo")]
     pub out: PathBuf,
-    /// Seed of everything that is drawn by lot; the same seed gives the same standings
+    /// Seed of every random choice; the same seed gives the same standings
     #[arg(long, value_name = "N")]
     pub seed: Option<u64>,
     /// Go on where code cannot be confined: it can then do what you can do
@@ -113,8 +113,8 @@ pub struct RegradeArgs {
     pub docket: Vec<PathBuf>,
     /// File with languages that do not ship with the tool, may be given again; a record's own are
     /// never used
-    #[arg(long, value_name = "FILE")]
-    pub recipes: Vec<PathBuf>,
+    #[arg(long, alias = "recipes", value_name = "FILE")]
+    pub languages: Vec<PathBuf>,
     /// Go on where code cannot be confined: it can then do what you can do
     #[arg(long)]
     pub trust_code: bool,
@@ -133,8 +133,8 @@ pub struct VetArgs {
     #[arg(long, value_name = "NAME")]
     pub task: Vec<String>,
     /// File with languages that do not ship with the tool, may be given again
-    #[arg(long, value_name = "FILE")]
-    pub recipes: Vec<PathBuf>,
+    #[arg(long, alias = "recipes", value_name = "FILE")]
+    pub languages: Vec<PathBuf>,
     /// Go on where code cannot be confined: it can then do what you can do
     #[arg(long)]
     pub trust_code: bool,
@@ -148,10 +148,10 @@ pub struct VetArgs {
 pub struct DoctorArgs {
     /// Only these languages [default: all that are known]
     #[arg(value_name = "LANGUAGE")]
-    pub languages: Vec<String>,
+    pub names: Vec<String>,
     /// File with further languages, may be given again
-    #[arg(long, value_name = "FILE")]
-    pub recipes: Vec<PathBuf>,
+    #[arg(long, alias = "recipes", value_name = "FILE")]
+    pub languages: Vec<PathBuf>,
     /// Write JSON
     #[arg(long)]
     pub json: bool,

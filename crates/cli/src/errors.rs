@@ -1,4 +1,4 @@
-//! What ends the program early, and how it is told.
+//! What ends the program early, and how it is reported.
 
 use std::collections::BTreeMap;
 use std::error::Error;
@@ -7,16 +7,16 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use fairtrial_candidates::AskerError;
-use fairtrial_core::recipe::Recipe;
+use fairtrial_core::language::LanguageDefinition;
 use fairtrial_core::source::SourceError;
 use fairtrial_grading::FolderError;
-use fairtrial_hearing::{HoldError, PrepareError, RegradeError, VetError};
 use fairtrial_record::RecordError;
 use fairtrial_report::{ShowError, safe};
+use fairtrial_runner::{PrepareError, RegradeError, RunError, VetError};
 use fairtrial_sandbox::SandboxError;
 use fairtrial_standin::StandinError;
 
-use crate::surroundings::Surroundings;
+use crate::environment::Environment;
 
 /// Exit code of an answer that is "no".
 pub const DIFFERS: u8 = 1;
@@ -39,7 +39,7 @@ pub enum Failure {
     Vet(#[from] VetError),
     /// A run.
     #[error(transparent)]
-    Hold(#[from] HoldError),
+    Hold(#[from] RunError),
     /// A record.
     #[error(transparent)]
     Record(#[from] RecordError),
@@ -51,7 +51,7 @@ pub enum Failure {
     Source(#[from] SourceError),
     /// The stand-in.
     #[error(transparent)]
-    Standin(#[from] StandinError),
+    StandinServer(#[from] StandinError),
     /// A file that cannot be read or written.
     #[error("failed to {what} `{path}`")]
     File {
@@ -69,7 +69,7 @@ pub enum Failure {
     /// An environment variable that was named is not set.
     #[error("the environment variable `{0}` is not set")]
     NoVariable(String),
-    /// A language that there is no recipe for.
+    /// A language that is not defined.
     #[error("unknown language `{name}`; known are: {known}")]
     UnknownLanguage {
         /// What was asked for.
@@ -127,10 +127,10 @@ impl Failure {
                 | RegradeError::OwnLanguages(_) => USAGE,
                 RegradeError::Record(error) => record_code(error),
             },
-            Self::Hold(HoldError::OtherPlan { .. } | HoldError::Exposed(_)) => USAGE,
-            Self::Hold(HoldError::Record(error)) | Self::Record(error) => record_code(error),
+            Self::Hold(RunError::OtherPlan { .. } | RunError::Exposed(_)) => USAGE,
+            Self::Hold(RunError::Record(error)) | Self::Record(error) => record_code(error),
             Self::File { source, .. } if source.kind() == io::ErrorKind::NotFound => USAGE,
-            Self::File { .. } | Self::Standin(_) | Self::Output(_) => OUTSIDE,
+            Self::File { .. } | Self::StandinServer(_) | Self::Output(_) => OUTSIDE,
         }
     }
 
@@ -140,7 +140,7 @@ impl Failure {
             Self::Prepare(PrepareError::Asker(AskerError::NoKey { variable, .. })) => {
                 vec![format!("set it for this command: {variable}=… fairtrial run …")]
             }
-            Self::Prepare(PrepareError::Exposed(_)) | Self::Hold(HoldError::Exposed(_)) => vec![
+            Self::Prepare(PrepareError::Exposed(_)) | Self::Hold(RunError::Exposed(_)) => vec![
                 "keep it outside of the system's folders and of the interpreters' own".to_owned(),
             ],
             Self::Regrade(RegradeError::Prepare(PrepareError::Docket { .. })) => {
@@ -155,14 +155,14 @@ impl Failure {
                 "see what is missing, and what to do about it: fairtrial doctor".to_owned(),
                 "or, if you would run this code by hand as well: --trust-code".to_owned(),
             ],
-            Self::Hold(HoldError::OtherPlan { .. }) => vec![
+            Self::Hold(RunError::OtherPlan { .. }) => vec![
                 "give the run a record of its own: fairtrial run PLAN --record DIR".to_owned(),
                 "or put the plan and its tasks back as they were".to_owned(),
             ],
-            Self::Hold(HoldError::Record(error)) | Self::Record(error) => record_hints(error),
+            Self::Hold(RunError::Record(error)) | Self::Record(error) => record_hints(error),
             Self::OutTaken(_) => vec!["choose another folder: fairtrial demo --out DIR".to_owned()],
             Self::NothingSelected { there, .. } => vec![there.clone()],
-            Self::Standin(_) => {
+            Self::StandinServer(_) => {
                 vec!["take any port that is free: fairtrial standin DOCKET --port 0".to_owned()]
             }
             _ => Vec::new(),
@@ -171,18 +171,19 @@ impl Failure {
 }
 
 /// What a record's languages would run, for who decides whether to.
-fn language_hints(languages: &BTreeMap<String, Recipe>) -> Vec<String> {
+fn language_hints(languages: &BTreeMap<String, LanguageDefinition>) -> Vec<String> {
     let mut hints = vec![
         "a record's languages are commands, and are not run: look at these, and name a file that \
-         defines them: fairtrial regrade RECORD --recipes FILE"
+         defines them: fairtrial regrade RECORD --languages FILE"
             .to_owned(),
     ];
-    for (name, recipe) in languages {
-        let commands = recipe.build.iter().chain([&recipe.run]).chain(&recipe.call_build);
+    for (name, definition) in languages {
+        let commands =
+            definition.build.iter().chain([&definition.run]).chain(&definition.call_build);
         let lines: Vec<String> = commands.map(|it| it.join(" ")).collect();
         hints.push(format!(
             "`{name}` has the tool `{}`: {}",
-            recipe.tool.join("` or `"),
+            definition.tool.join("` or `"),
             lines.join("; ")
         ));
     }
@@ -209,9 +210,9 @@ fn record_hints(error: &RecordError) -> Vec<String> {
 }
 
 /// Prints an error, its causes and what to do about it; gives the exit code.
-pub fn print(failure: &Failure, surroundings: &Surroundings, err: &mut dyn Write) -> ExitCode {
+pub fn print(failure: &Failure, environment: &Environment, err: &mut dyn Write) -> ExitCode {
     let label = |word: &str, code: &str| {
-        if surroundings.err_colour() {
+        if environment.err_colour() {
             format!("\u{1b}[{code}m{word}:\u{1b}[0m")
         } else {
             format!("{word}:")
@@ -234,18 +235,18 @@ pub fn print(failure: &Failure, surroundings: &Surroundings, err: &mut dyn Write
 /// Prints what clap has to say: help and version to standard output, errors to standard error.
 pub fn print_usage(
     error: &clap::Error,
-    surroundings: &Surroundings,
+    environment: &Environment,
     out: &mut dyn Write,
     err: &mut dyn Write,
 ) -> ExitCode {
     let text = error.render();
     let written = if error.use_stderr() {
-        match surroundings.err_colour() {
+        match environment.err_colour() {
             true => write!(err, "{}", text.ansi()),
             false => write!(err, "{text}"),
         }
     } else {
-        match surroundings.style().colour {
+        match environment.style().colour {
             true => write!(out, "{}", text.ansi()),
             false => write!(out, "{text}"),
         }

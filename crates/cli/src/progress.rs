@@ -5,8 +5,8 @@ use std::time::{Duration, Instant};
 
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::Verdict;
-use fairtrial_hearing::{Observer, Progress};
 use fairtrial_report::{count, duration, money, safe};
+use fairtrial_runner::{Observer, Progress};
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 /// Longest silence between two plain lines.

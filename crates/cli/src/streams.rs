@@ -13,7 +13,7 @@ pub struct Quiet<W> {
 }
 
 impl<W: Write> Quiet<W> {
-    /// Standard output: a disk that is full is still told.
+    /// Standard output: a disk that is full is still reported.
     pub fn output(to: W) -> Self {
         Self { to, forgiving: false, gone: false }
     }

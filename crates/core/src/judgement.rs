@@ -28,15 +28,15 @@ pub struct TestOutcome {
     pub name: String,
     /// Whether it is an example that candidates may see.
     pub visible: bool,
-    /// Why it failed; `None` when it held.
+    /// Why it failed; `None` when it passed.
     pub failed: Option<FailReason>,
     /// What happened, in a sentence that holds neither input nor expectation.
     pub summary: String,
     /// What went in.
     pub input: String,
-    /// What was expected; empty when it held.
+    /// What was expected; empty when it passed.
     pub expected: String,
-    /// What came instead; empty when it held.
+    /// What came instead; empty when it passed.
     pub found: String,
     /// Its weight in partial credit.
     pub points: f64,
@@ -51,9 +51,9 @@ pub struct TestOutcome {
 }
 
 impl TestOutcome {
-    /// A test that held; of what went in and came out nothing is told yet.
+    /// A test that passed; what went in and came out is not set yet.
     #[must_use]
-    pub fn held(name: &str, visible: bool, points: f64) -> Self {
+    pub fn passed(name: &str, visible: bool, points: f64) -> Self {
         Self {
             name: name.to_owned(),
             visible,
@@ -109,7 +109,7 @@ impl Judgement {
         Self { verdict, tests: Vec::new(), message: None, notes: Vec::new() }
     }
 
-    /// Sealed tests that held, and sealed tests.
+    /// Sealed tests that passed, and sealed tests.
     #[must_use]
     pub fn counts(&self) -> (usize, usize) {
         let sealed = self.tests.iter().filter(|test| !test.visible);

@@ -136,7 +136,7 @@ pub struct LimitSettings {
     pub build_memory: Option<Bytes>,
 }
 
-/// The limits of one run, all settled.
+/// The limits of one run, complete.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Limits {
     /// Processor time of one case or call; [`Limits::wall`] is what the clock on the wall allows.

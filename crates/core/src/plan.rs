@@ -17,7 +17,7 @@ worded! {
         /// The kind of failure, and nothing else.
         Verdict = "verdict",
         /// The visible examples that failed, too, and why an answer did not build or load: all that
-        /// can be told without a word of the sealed tests.
+        /// can be reported without a word of the sealed tests.
         #[default]
         Examples = "examples",
         /// The first sealed test that failed, too, in full: for tests that are no secret.
@@ -58,18 +58,18 @@ pub struct Plan {
     /// Which reading of an answer is judged.
     #[serde(default)]
     pub reading: ReadingMode,
-    /// What everything that is drawn by lot depends on.
+    /// What every random choice depends on.
     #[serde(default)]
     pub seed: u64,
-    /// Trials held at the same time.
+    /// Trials run at the same time.
     #[serde(default = "four")]
     pub parallel: u32,
     /// The currency of all prices, such as `EUR`.
     #[serde(default = "currency")]
     pub currency: String,
-    /// Files of further language recipes, beside the plan.
-    #[serde(default)]
-    pub recipes: Vec<String>,
+    /// Files of further languages, beside the plan.
+    #[serde(default, alias = "recipes")]
+    pub languages: Vec<String>,
     /// Limits that win over those of dockets and tasks.
     #[serde(default)]
     pub limits: LimitSettings,

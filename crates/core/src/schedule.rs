@@ -1,4 +1,4 @@
-//! In which order trials are held.
+//! In which order trials are run.
 //!
 //! Every (task, sample) pair is one round in which all candidates have a trial, so that a slow
 //! hour of a host, or a busy one of this machine, meets all of them alike. Rounds, and candidates
@@ -8,14 +8,14 @@ use chacha20::ChaCha8Rng;
 use chacha20::rand_core::{Rng as _, SeedableRng as _};
 use serde::{Deserialize, Serialize};
 
-/// Which trial: one candidate's go at one task.
+/// Which trial: one candidate's try at one task.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct TrialKey {
     /// The candidate's name.
     pub candidate: String,
     /// The task's name.
     pub task: String,
-    /// Which go, from 1.
+    /// Which sample, from 1.
     pub sample: u32,
 }
 

@@ -71,7 +71,7 @@ worded! {
         TooMuchOutput = "too much output",
         /// It did not compile, or not load.
         DidNotBuild = "did not build",
-        /// The answer held no code.
+        /// The answer has no code.
         NoCodeFound = "no code found",
         /// The code is in another language than the task's.
         WrongLanguage = "wrong language",
@@ -113,9 +113,9 @@ worded! {
 /// What an attempt or a trial came to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Verdict {
-    /// Everything that was checked held.
+    /// Everything that was checked passed.
     Pass,
-    /// Something that was checked did not hold.
+    /// Something that was checked did not pass.
     Fail(FailReason),
     /// Spoiled by no fault of the candidate: shown, not counted.
     Void(VoidReason),

@@ -25,7 +25,7 @@ pub struct VettedTask {
     pub never_failed: Vec<String>,
     /// Sealed tests that are visible examples, too.
     pub also_visible: Vec<String>,
-    /// What does not hold.
+    /// What is wrong.
     pub faults: Vec<String>,
 }
 
@@ -164,11 +164,11 @@ fn unlike_list(judgement: &Judgement) -> Vec<String> {
         let tests = judgement.tests.iter().filter(|it| it.summary == summary);
         tests.map(|it| format!("`{}`", it.name)).collect()
     };
-    let told = |what: &str, names: Vec<String>| {
+    let fault = |what: &str, names: Vec<String>| {
         (!names.is_empty()).then(|| format!("{what}: {}", names.join(", ")))
     };
-    let missing = told("in `tests.list`, but not reported", of("was not run"));
-    let extra = told("reported, but not in `tests.list`", of("is not among the sealed tests"));
+    let missing = fault("in `tests.list`, but not reported", of("was not run"));
+    let extra = fault("reported, but not in `tests.list`", of("is not among the sealed tests"));
     missing.into_iter().chain(extra).collect()
 }
 

@@ -10,7 +10,7 @@ use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Collect, Ending, Job, LimitHit, Outcome};
 
-use crate::bench::{Bench, JudgeError};
+use crate::context::{JudgeContext, JudgeError};
 use crate::driver::build_tools;
 use crate::outcome::nothing_run;
 
@@ -50,7 +50,7 @@ pub enum Built {
 
 /// Builds an answer by these commands. Without any, it is ready as it is.
 pub fn build(
-    bench: &Bench<'_>,
+    context: &JudgeContext<'_>,
     builds: &Builds,
     commands: &[Vec<String>],
     files: &FileTree,
@@ -59,19 +59,19 @@ pub fn build(
     if commands.is_empty() {
         return Ok(Built::Ready(layer));
     }
-    let tools = build_tools(&bench.task.language)?;
+    let tools = build_tools(&context.task.language)?;
     let list = commands;
-    let commands = format!("{list:?} {}", bench.tool.program.display());
+    let commands = format!("{list:?} {}", context.tool.program.display());
     let key = Digest::of(format!("{commands} {}", Digest::of_tree(files)).as_bytes());
     if let Some(layer) = builds.find(&key) {
         return Ok(Built::Ready(layer));
     }
     for command in list {
-        let base = bench.job(command, bench.build_caps(), vec![&layer]);
+        let base = context.job(command, context.build_caps(), vec![&layer]);
         let job = Job { collect: Collect::All, driver: tools.as_ref(), ..base };
-        let outcome = bench.sandbox.run(&job)?;
+        let outcome = context.sandbox.run(&job)?;
         if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
-            return Ok(Built::Failed(failed(bench, &outcome)));
+            return Ok(Built::Failed(failed(context, &outcome)));
         }
         if let Some(collected) = outcome.collected {
             layer = Arc::new(collected);
@@ -81,14 +81,14 @@ pub fn build(
     Ok(Built::Ready(layer))
 }
 
-fn failed(bench: &Bench<'_>, outcome: &Outcome) -> Judgement {
-    let message = said(bench, outcome);
-    nothing_run(bench.task, FailReason::DidNotBuild, Some(message))
+fn failed(context: &JudgeContext<'_>, outcome: &Outcome) -> Judgement {
+    let message = said(context, outcome);
+    nothing_run(context.task, FailReason::DidNotBuild, Some(message))
 }
 
-/// What a command of a build came to, as it may be told to the candidate.
-pub fn said(bench: &Bench<'_>, outcome: &Outcome) -> String {
-    bench.doubts.note(outcome, bench.limits.build_time);
+/// What a command of a build came to, as it may be reported to the candidate.
+pub fn said(context: &JudgeContext<'_>, outcome: &Outcome) -> String {
+    context.doubts.note(outcome, context.limits.build_time);
     let text = if outcome.stderr.bytes.is_empty() { &outcome.stdout } else { &outcome.stderr };
     let said = String::from_utf8_lossy(&text.bytes);
     let message = match outcome.limit {

@@ -4,8 +4,8 @@ use std::fmt::Write as _;
 use std::time::{Duration, Instant};
 
 use fairtrial_core::docket::Docket;
+use fairtrial_core::language::{LanguageDefinition, TestRunner};
 use fairtrial_core::limits::{Bytes, Limits};
-use fairtrial_core::recipe::{Recipe, Runner};
 use fairtrial_core::tree::{FileTree, RelPath};
 
 use crate::judge::Judge;
@@ -33,30 +33,33 @@ const LIMITS: Limits = Limits {
 
 /// Tries a language.
 #[must_use]
-pub fn check(judge: &Judge, language: &str, recipe: &Recipe) -> Checkup {
+pub fn check(judge: &Judge, language: &str, definition: &LanguageDefinition) -> Checkup {
     let tool = match judge.tools().get(language) {
         Ok(tool) => Ok(tool.version.clone()),
         Err(missing) => Err(missing.why),
     };
     let mut trials = Vec::new();
     if tool.is_ok() {
-        let file = file_of(recipe, "main");
-        if !recipe.sample.is_empty() {
+        let file = file_of(definition, "main");
+        if !definition.sample.is_empty() {
             let sealed = [("cases.jsonl", "{\"stdout\": \"fair\\n\"}")];
             let table = format!("[program]\nfile = \"{file}\"\n");
-            let answer = [(file.as_str(), recipe.sample.as_str())];
+            let answer = [(file.as_str(), definition.sample.as_str())];
             trials.push((
                 "program".into(),
-                hold(judge, language, "program", &table, &sealed, &answer),
+                run_tests(judge, language, "program", &table, &sealed, &answer),
             ));
         }
-        if !recipe.sample_call.is_empty() {
+        if !definition.sample_call.is_empty() {
             let sealed = [("calls.jsonl", "{\"args\": [7], \"returns\": 7}")];
             let table = format!("[call]\nfile = \"{file}\"\nname = \"same\"\n");
-            let answer = [(file.as_str(), recipe.sample_call.as_str())];
-            trials.push(("call".into(), hold(judge, language, "call", &table, &sealed, &answer)));
+            let answer = [(file.as_str(), definition.sample_call.as_str())];
+            trials.push((
+                "call".into(),
+                run_tests(judge, language, "call", &table, &sealed, &answer),
+            ));
         }
-        for (name, runner) in &recipe.runners {
+        for (name, runner) in &definition.runners {
             if let Some(result) = check_runner(judge, language, name, runner) {
                 trials.push((name.clone(), result));
             }
@@ -65,15 +68,15 @@ pub fn check(judge: &Judge, language: &str, recipe: &Recipe) -> Checkup {
     Checkup { language: language.to_owned(), tool, trials }
 }
 
-fn file_of(recipe: &Recipe, stem: &str) -> String {
-    format!("{stem}.{}", recipe.extensions.first().map_or("txt", String::as_str))
+fn file_of(definition: &LanguageDefinition, stem: &str) -> String {
+    format!("{stem}.{}", definition.extensions.first().map_or("txt", String::as_str))
 }
 
 fn check_runner(
     judge: &Judge,
     language: &str,
     name: &str,
-    runner: &Runner,
+    runner: &TestRunner,
 ) -> Option<Result<Duration, String>> {
     let sample = runner.sample.as_ref()?;
     if let Err(missing) = judge.tools().runner(language, name) {
@@ -83,11 +86,11 @@ fn check_runner(
     let sealed = [(sample.test.as_str(), sample.code.as_str()), ("tests.list", list.as_str())];
     let table = format!("[tests]\nfile = \"{}\"\nrunner = \"{name}\"\n", sample.file);
     let answer = [(sample.file.as_str(), sample.answer.as_str())];
-    Some(hold(judge, language, "tests", &table, &sealed, &answer))
+    Some(run_tests(judge, language, "tests", &table, &sealed, &answer))
 }
 
 /// Judges an answer to a task that is made for it, and says how long that took.
-fn hold(
+fn run_tests(
     judge: &Judge,
     language: &str,
     form: &str,
@@ -110,7 +113,7 @@ fn hold(
     for (path, text) in sealed {
         put(&format!("checkup/sealed/{path}"), text);
     }
-    let docket = Docket::parse("checkup", &files, judge.recipes());
+    let docket = Docket::parse("checkup", &files, judge.languages());
     let docket = docket.map_err(|error| error.to_string())?;
     let pairs = answer
         .iter()

@@ -4,12 +4,12 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use fairtrial_core::recipe::Runner;
+use fairtrial_core::language::TestRunner;
 use fairtrial_core::testrun::ReportKind;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_sandbox::{Archive, SandboxError};
 
-use crate::bench::{Bench, JudgeError};
+use crate::context::{JudgeContext, JudgeError};
 use crate::probe;
 
 /// The driver of a language.
@@ -57,15 +57,15 @@ impl Driver {
         }
     }
 
-    /// Its files, to be laid out.
+    /// Its files, to be unpacked.
     pub fn archive(self) -> Result<Archive, JudgeError> {
         archive(self.files)
     }
 }
 
-/// A driver, ready to be laid out.
+/// A driver, ready to be unpacked.
 #[derive(Debug)]
-pub struct Laid {
+pub struct DriverFiles {
     /// Its files.
     pub files: Archive,
     /// The file to be run in place of the driver's own, where it was compiled ahead.
@@ -75,20 +75,20 @@ pub struct Laid {
 impl Driver {
     /// The driver for a tool. Python's is compiled by the tool itself, once: that takes as long as
     /// the interpreter's start.
-    pub fn lay_out(self, bench: &Bench<'_>) -> Result<Laid, JudgeError> {
+    pub fn prepare(self, context: &JudgeContext<'_>) -> Result<DriverFiles, JudgeError> {
         let Some((name, source)) = self.files.first().filter(|it| it.0.ends_with(".py")) else {
-            return Ok(Laid { files: self.archive()?, compiled: None });
+            return Ok(DriverFiles { files: self.archive()?, compiled: None });
         };
         let mut tree = tree(self.files)?;
-        if !bench.task.packages.is_empty() {
+        if !context.task.packages.is_empty() {
             tree.insert(parse(PACKAGES.0)?, PACKAGES.1.as_bytes().to_vec());
         }
-        let Some(bytes) = compiled(bench, source) else {
-            return Ok(Laid { files: Archive::of(&tree)?, compiled: None });
+        let Some(bytes) = compiled(context, source) else {
+            return Ok(DriverFiles { files: Archive::of(&tree)?, compiled: None });
         };
         let name = format!("{name}c");
         tree.insert(parse(&name)?, bytes.to_vec());
-        Ok(Laid { files: Archive::of(&tree)?, compiled: Some(name) })
+        Ok(DriverFiles { files: Archive::of(&tree)?, compiled: Some(name) })
     }
 }
 
@@ -100,18 +100,18 @@ const COMPILE: &str = "import sys, marshal, importlib.util as u\n\
 /// What was compiled, by tool and source; `None` where that failed, and the source has to do.
 type Compiled = BTreeMap<(PathBuf, &'static str), Option<Arc<[u8]>>>;
 
-fn compiled(bench: &Bench<'_>, source: &'static str) -> Option<Arc<[u8]>> {
+fn compiled(context: &JudgeContext<'_>, source: &'static str) -> Option<Arc<[u8]>> {
     static DONE: Mutex<Compiled> = Mutex::new(BTreeMap::new());
     let mut done = DONE.lock().unwrap_or_else(PoisonError::into_inner);
-    let key = (bench.tool.program.clone(), source);
-    done.entry(key).or_insert_with(|| compile(bench, source).map(Arc::from)).clone()
+    let key = (context.tool.program.clone(), source);
+    done.entry(key).or_insert_with(|| compile(context, source).map(Arc::from)).clone()
 }
 
-fn compile(bench: &Bench<'_>, source: &str) -> Option<Vec<u8>> {
+fn compile(context: &JudgeContext<'_>, source: &str) -> Option<Vec<u8>> {
     let args = ["-I", "-S", "-c", COMPILE].map(str::to_owned);
-    let tool = bench.tool;
+    let tool = context.tool;
     let asked =
-        probe::ask(bench.sandbox, &tool.program, &args, &tool.folders, source.as_bytes()).ok()?;
+        probe::ask(context.sandbox, &tool.program, &args, &tool.folders, source.as_bytes()).ok()?;
     (asked.stdout.bytes.len() > 16).then_some(asked.stdout.bytes)
 }
 
@@ -140,7 +140,7 @@ pub struct UnitDriver {
 
 impl UnitDriver {
     /// The driver for a language's runner; `None` where the runner reports by itself.
-    pub fn of(language: &str, runner: &Runner) -> Option<Self> {
+    pub fn of(language: &str, runner: &TestRunner) -> Option<Self> {
         if runner.report != ReportKind::Lines {
             return None;
         }
@@ -161,7 +161,7 @@ impl UnitDriver {
         }
     }
 
-    /// Its files, to be laid out.
+    /// Its files, to be unpacked.
     pub fn archive(self) -> Result<Archive, JudgeError> {
         archive(self.files)
     }

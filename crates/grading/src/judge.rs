@@ -8,14 +8,14 @@ use std::sync::{PoisonError, RwLock};
 
 use fairtrial_core::docket::{Docket, Proceedings, Task};
 use fairtrial_core::judgement::Judgement;
+use fairtrial_core::language::Languages;
 use fairtrial_core::limits::{LimitSettings, Limits};
-use fairtrial_core::recipe::Recipes;
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_sandbox::Sandbox;
 
-use crate::bench::{Bench, Doubts, JudgeError, new_session};
 use crate::checker::Checker;
+use crate::context::{Doubts, JudgeContext, JudgeError, new_session};
 use crate::outcome::nothing_run;
 use crate::pressure::Pressure;
 use crate::tools::{ToolMissing, Toolbox};
@@ -24,21 +24,26 @@ use crate::{build, call, program, sound, stability, unit};
 /// Judges answers. One serves any number of threads.
 #[derive(Debug)]
 pub struct Judge {
-    recipes: Recipes,
+    languages: Languages,
     tools: Toolbox,
     sandbox: Sandbox,
     builds: build::Builds,
     /// Doubts about the runs of checkers decide nothing: their answers are no candidate's.
     checkers_doubts: Doubts,
-    /// Shared by judgements that are made at the same time; held alone by one that must be.
+    /// Shared by judgements that are made at the same time; taken alone by one that must be.
     turn: RwLock<()>,
 }
 
 /// The limits of a task: the built-in ones, overlaid by its language's, the docket's, its own and the
 /// plan's.
 #[must_use]
-pub fn limits_of(recipes: &Recipes, docket: &Docket, task: &Task, plan: &LimitSettings) -> Limits {
-    let language = recipes.find(&task.language).map(|it| it.limits).unwrap_or_default();
+pub fn limits_of(
+    languages: &Languages,
+    docket: &Docket,
+    task: &Task,
+    plan: &LimitSettings,
+) -> Limits {
+    let language = languages.find(&task.language).map(|it| it.limits).unwrap_or_default();
     Limits::default()
         .overlaid(&language)
         .overlaid(&docket.settings.limits)
@@ -49,10 +54,10 @@ pub fn limits_of(recipes: &Recipes, docket: &Docket, task: &Task, plan: &LimitSe
 impl Judge {
     /// A judge who knows these languages, has these tools, and runs code in this sandbox.
     #[must_use]
-    pub fn new(recipes: Recipes, tools: Toolbox, sandbox: Sandbox) -> Self {
+    pub fn new(languages: Languages, tools: Toolbox, sandbox: Sandbox) -> Self {
         let builds = build::Builds::default();
         let (turn, checkers_doubts) = (RwLock::new(()), Doubts::default());
-        Self { recipes, tools, sandbox, builds, checkers_doubts, turn }
+        Self { languages, tools, sandbox, builds, checkers_doubts, turn }
     }
 
     /// The tools.
@@ -69,8 +74,8 @@ impl Judge {
 
     /// The languages.
     #[must_use]
-    pub fn recipes(&self) -> &Recipes {
-        &self.recipes
+    pub fn languages(&self) -> &Languages {
+        &self.languages
     }
 
     /// The judgement of an answer that there is nothing to run of: every sealed test failed.
@@ -79,7 +84,7 @@ impl Judge {
         nothing_run(task, reason, message)
     }
 
-    /// Judges `answer`, laid over the task's given files. `examples` says whether visible
+    /// Judges `answer`, put over the task's given files. `examples` says whether visible
     /// examples are run after a failure, for feedback.
     ///
     /// What is our own fault comes back as a void verdict with the error in `notes`.
@@ -98,7 +103,7 @@ impl Judge {
                 return Judgement { notes: vec![missing.to_string()], ..bare };
             }
         };
-        let Some(recipe) = self.recipes.find(&task.language) else {
+        let Some(definition) = self.languages.find(&task.language) else {
             return Judgement::bare(Verdict::Void(VoidReason::ToolMissing));
         };
         let files = over_given(task, answer);
@@ -106,7 +111,8 @@ impl Judge {
         let session = new_session();
         let doubts = &Doubts::default();
         let language = task.language.as_str();
-        let bench = Bench { task, language, recipe, tool, limits, sandbox, session, doubts };
+        let context =
+            JudgeContext { task, language, definition, tool, limits, sandbox, session, doubts };
         let checker = match self.checker(task) {
             Ok(checker) => checker,
             Err(missing) => {
@@ -115,7 +121,7 @@ impl Judge {
             }
         };
         let checker = checker.as_ref();
-        let by_form = || by_form(&bench, checker, &self.builds, &files, examples);
+        let by_form = || by_form(&context, checker, &self.builds, &files, examples);
         let judge = || {
             let first = {
                 let _turn = self.turn.read().unwrap_or_else(PoisonError::into_inner);
@@ -148,15 +154,16 @@ impl Judge {
     #[must_use]
     pub fn is_sound(&self, task: &Task, answer: &FileTree, limits: Limits) -> bool {
         let _turn = self.turn.read().unwrap_or_else(PoisonError::into_inner);
-        let (Ok(tool), Some(recipe)) =
-            (self.tools.of_task(task), self.recipes.find(&task.language))
+        let (Ok(tool), Some(definition)) =
+            (self.tools.of_task(task), self.languages.find(&task.language))
         else {
             return true;
         };
         let (sandbox, session, doubts) = (&self.sandbox, new_session(), &Doubts::default());
         let language = task.language.as_str();
-        let bench = Bench { task, language, recipe, tool, limits, sandbox, session, doubts };
-        sound::is_sound(&bench, &self.builds, &over_given(task, answer)).unwrap_or(true)
+        let context =
+            JudgeContext { task, language, definition, tool, limits, sandbox, session, doubts };
+        sound::is_sound(&context, &self.builds, &over_given(task, answer)).unwrap_or(true)
     }
 
     /// The task's checker in the surroundings of its own language; `None` when it has none.
@@ -165,18 +172,19 @@ impl Judge {
             return Ok(None);
         };
         let Some(file) = &settings.checker else { return Ok(None) };
-        let language = self.recipes.by_extension(file.extension()).unwrap_or_default();
+        let language = self.languages.by_extension(file.extension()).unwrap_or_default();
         let tool = self.tools.get(language)?;
-        let Some(recipe) = self.recipes.find(language) else { return Ok(None) };
+        let Some(definition) = self.languages.find(language) else { return Ok(None) };
         let sandbox = &self.sandbox;
         let (limits, session) = (Limits::default(), new_session());
         let doubts = &self.checkers_doubts;
-        let bench = Bench { task, language, recipe, tool, limits, sandbox, session, doubts };
-        Ok(Some(Checker { bench, file, source }))
+        let context =
+            JudgeContext { task, language, definition, tool, limits, sandbox, session, doubts };
+        Ok(Some(Checker { context, file, source }))
     }
 }
 
-/// An answer's files, laid over those that were given.
+/// An answer's files, put over those that were given.
 fn over_given(task: &Task, answer: &FileTree) -> FileTree {
     let mut files = task.given.clone();
     files.extend(answer.iter().map(|(path, bytes)| (path.clone(), bytes.clone())));
@@ -240,30 +248,30 @@ fn chain(error: &dyn std::error::Error) -> String {
 
 /// Judges files by the form of the task.
 fn by_form(
-    bench: &Bench<'_>,
+    context: &JudgeContext<'_>,
     checker: Option<&Checker<'_>>,
     builds: &build::Builds,
     files: &FileTree,
     examples: bool,
 ) -> Result<Judgement, JudgeError> {
-    if !files.contains_key(bench.task.file()) {
-        let message = format!("the file `{}` is not in the answer", bench.task.file());
-        return Ok(nothing_run(bench.task, FailReason::NoCodeFound, Some(message)));
+    if !files.contains_key(context.task.file()) {
+        let message = format!("the file `{}` is not in the answer", context.task.file());
+        return Ok(nothing_run(context.task, FailReason::NoCodeFound, Some(message)));
     }
-    match &bench.task.proceedings {
+    match &context.task.proceedings {
         Proceedings::Call { settings, examples: visible, sealed, .. } => {
             let visible = if examples { visible.as_slice() } else { &[] };
             let examined = call::Examined { settings, checker, sealed, visible };
-            call::judge(bench, builds, &examined, files)
+            call::judge(context, builds, &examined, files)
         }
-        Proceedings::Tests { settings, sealed } => unit::judge(bench, settings, sealed, files),
+        Proceedings::Tests { settings, sealed } => unit::judge(context, settings, sealed, files),
         Proceedings::Program { examples: visible, sealed, .. } => {
             let visible = if examples { visible.as_slice() } else { &[] };
-            let layer = match build::build(bench, builds, &bench.recipe.build, files)? {
+            let layer = match build::build(context, builds, &context.definition.build, files)? {
                 build::Built::Ready(layer) => layer,
                 build::Built::Failed(judgement) => return Ok(judgement),
             };
-            program::judge(bench, &layer, sealed, visible)
+            program::judge(context, &layer, sealed, visible)
         }
     }
 }

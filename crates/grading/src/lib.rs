@@ -3,12 +3,12 @@
 //! Each form has one module. The code under trial runs in the sandbox; expectations never go in.
 //! Comparisons are made here, on the outside, by `fairtrial-core`.
 
-mod bench;
 mod build;
 mod call;
 mod canaries;
 mod checker;
 mod checkup;
+mod context;
 mod driver;
 mod folder;
 mod frame;

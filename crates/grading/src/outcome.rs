@@ -13,7 +13,7 @@ pub fn nothing_run(task: &Task, reason: FailReason, message: Option<String>) -> 
     let not_run = |(name, points): (&String, f64)| TestOutcome {
         failed: Some(reason),
         summary: "not run".to_owned(),
-        ..TestOutcome::held(name, false, points)
+        ..TestOutcome::passed(name, false, points)
     };
     let tests = match &task.proceedings {
         Proceedings::Tests { sealed, .. } => {
@@ -52,7 +52,7 @@ pub fn word(accounting: Accounting) -> String {
 }
 
 /// Puts the outcomes of tests together: the reason is that of the first sealed test that failed.
-pub fn settle(tests: Vec<TestOutcome>, message: Option<String>) -> Judgement {
+pub fn resolve(tests: Vec<TestOutcome>, message: Option<String>) -> Judgement {
     let failed = tests.iter().filter(|test| !test.visible).find_map(|test| test.failed);
     let verdict = failed.map_or(Verdict::Pass, Verdict::Fail);
     Judgement { verdict, tests, message, notes: Vec::new() }

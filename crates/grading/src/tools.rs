@@ -6,7 +6,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use fairtrial_core::docket::Task;
-use fairtrial_core::recipe::{Recipe, Recipes, Runner};
+use fairtrial_core::language::{LanguageDefinition, Languages, TestRunner};
 use fairtrial_sandbox::{Sandbox, is_system};
 
 use crate::probe;
@@ -53,21 +53,21 @@ fn packages_of(task: &Task) -> Packages {
 }
 
 impl Toolbox {
-    /// Looks for the tools of `languages`, each once. They are asked in the sandbox.
+    /// Looks for the tools of the languages `names`, each once. They are asked in the sandbox.
     #[must_use]
     pub fn find<'a>(
-        recipes: &Recipes,
-        languages: impl Iterator<Item = &'a str>,
+        languages: &Languages,
+        names: impl Iterator<Item = &'a str>,
         sandbox: &Sandbox,
     ) -> Self {
         let mut found = BTreeMap::new();
-        for language in languages {
+        for language in names {
             if found.contains_key(language) {
                 continue;
             }
-            let tool = match recipes.find(language) {
-                Some(recipe) => find_tool(recipe, sandbox),
-                None => Err("there is no recipe for it".to_owned()),
+            let tool = match languages.find(language) {
+                Some(definition) => find_tool(definition, sandbox),
+                None => Err("there is no definition of it".to_owned()),
             };
             let language = language.to_owned();
             let tool = tool.map_err(|why| ToolMissing { language: language.clone(), why });
@@ -77,7 +77,7 @@ impl Toolbox {
     }
 
     /// Looks for the packages that answers to a task may import, when its tools were looked for.
-    pub fn find_packages(&mut self, recipes: &Recipes, task: &Task, sandbox: &Sandbox) {
+    pub fn find_packages(&mut self, languages: &Languages, task: &Task, sandbox: &Sandbox) {
         let key = packages_of(task);
         if task.packages.is_empty() || self.packages.contains_key(&key) {
             return;
@@ -86,8 +86,8 @@ impl Toolbox {
             Some(runner) => self.runner(&task.language, runner),
             None => self.get(&task.language),
         };
-        let (Ok(tool), Some(recipe)) = (tool, recipes.find(&task.language)) else { return };
-        let args: Vec<String> = recipe.packages.iter().chain(&task.packages).cloned().collect();
+        let (Ok(tool), Some(definition)) = (tool, languages.find(&task.language)) else { return };
+        let args: Vec<String> = definition.packages.iter().chain(&task.packages).cloned().collect();
         let asked = probe::ask(sandbox, &tool.program, &args, &tool.folders, &[]);
         let versions = asked.map(|it| probe::said(&it).trim().to_owned());
         let language = format!("{} with {}", task.language, task.packages.join(", "));
@@ -118,7 +118,7 @@ impl Toolbox {
     /// Looks for a runner of unit tests, too.
     pub fn find_runner(
         &mut self,
-        recipes: &Recipes,
+        languages: &Languages,
         language: &str,
         runner: &str,
         sandbox: &Sandbox,
@@ -127,10 +127,10 @@ impl Toolbox {
         if self.runners.contains_key(&key) {
             return;
         }
-        let recipe = recipes.find(language);
-        let tool = match recipe.and_then(|it| Some((it, it.runners.get(runner)?))) {
-            Some((recipe, runner)) => find_runner(recipe, runner, sandbox),
-            None => Err("there is no recipe for it".to_owned()),
+        let definition = languages.find(language);
+        let tool = match definition.and_then(|it| Some((it, it.runners.get(runner)?))) {
+            Some((definition, runner)) => find_runner(definition, runner, sandbox),
+            None => Err("there is no definition of it".to_owned()),
         };
         let language = format!("{language} with {runner}");
         self.runners.insert(key, tool.map_err(|why| ToolMissing { language, why }));
@@ -184,19 +184,23 @@ impl Toolbox {
     }
 }
 
-fn find_tool(recipe: &Recipe, sandbox: &Sandbox) -> Result<Tool, String> {
-    let names = recipe.tool.join("` or `");
-    let first = recipe.tool.iter().find_map(|name| on_search_path(name).next());
+fn find_tool(definition: &LanguageDefinition, sandbox: &Sandbox) -> Result<Tool, String> {
+    let names = definition.tool.join("` or `");
+    let first = definition.tool.iter().find_map(|name| on_search_path(name).next());
     let first = first.ok_or_else(|| format!("`{names}` is not on the search path"))?;
-    tool_at(recipe, &recipe.also, first, sandbox)
+    tool_at(definition, &definition.also, first, sandbox)
 }
 
 /// The first of a language's tools, in the order of the search path, that has the runner.
-fn find_runner(recipe: &Recipe, runner: &Runner, sandbox: &Sandbox) -> Result<Tool, String> {
-    let also: Vec<String> = recipe.also.iter().chain(&runner.also).cloned().collect();
-    let mut why = format!("`{}` is not on the search path", recipe.tool.join("` or `"));
-    for place in recipe.tool.iter().flat_map(|name| on_search_path(name)) {
-        let tool = tool_at(recipe, &also, place, sandbox)?;
+fn find_runner(
+    definition: &LanguageDefinition,
+    runner: &TestRunner,
+    sandbox: &Sandbox,
+) -> Result<Tool, String> {
+    let also: Vec<String> = definition.also.iter().chain(&runner.also).cloned().collect();
+    let mut why = format!("`{}` is not on the search path", definition.tool.join("` or `"));
+    for place in definition.tool.iter().flat_map(|name| on_search_path(name)) {
+        let tool = tool_at(definition, &also, place, sandbox)?;
         if runner.probe.is_empty() {
             return Ok(tool);
         }
@@ -210,7 +214,7 @@ fn find_runner(recipe: &Recipe, runner: &Runner, sandbox: &Sandbox) -> Result<To
 
 /// The tool that is found at a place of the search path.
 fn tool_at(
-    recipe: &Recipe,
+    definition: &LanguageDefinition,
     also: &[String],
     first: PathBuf,
     sandbox: &Sandbox,
@@ -221,12 +225,12 @@ fn tool_at(
         folders: Vec::new(),
         version: String::new(),
     };
-    if !recipe.locate.is_empty() {
+    if !definition.locate.is_empty() {
         let seen = seen_by(&first);
-        let said = probe::said(&probe::ask(sandbox, &first, &recipe.locate, &seen, &[])?);
+        let said = probe::said(&probe::ask(sandbox, &first, &definition.locate, &seen, &[])?);
         let mut lines = said.lines().map(str::trim).filter(|line| !line.is_empty());
         let place = lines.next().ok_or("it does not say where it is")?;
-        tool.program = locate(Path::new(place), &recipe.tool)?;
+        tool.program = locate(Path::new(place), &definition.tool)?;
         tool.folders = lines.map(PathBuf::from).collect();
         if Path::new(place).is_dir() {
             tool.folders.push(PathBuf::from(place));
@@ -244,8 +248,8 @@ fn tool_at(
     tool.folders.retain(|folder| !shows_too_much(folder));
     tool.folders.sort();
     tool.folders.dedup();
-    if !recipe.version.is_empty() {
-        let asked = probe::ask(sandbox, &tool.program, &recipe.version, &tool.folders, &[])?;
+    if !definition.version.is_empty() {
+        let asked = probe::ask(sandbox, &tool.program, &definition.version, &tool.folders, &[])?;
         let said = probe::said(&asked);
         tool.version = said.lines().next().unwrap_or_default().trim().to_owned();
     }

@@ -46,11 +46,11 @@ pub struct RegradeRow {
     pub attempt: u32,
     /// What it came to at first.
     pub first: Verdict,
-    /// Sealed tests that held at first.
+    /// Sealed tests that passed at first.
     pub first_passed: u32,
     /// What it came to this time.
     pub again: Verdict,
-    /// Sealed tests that held this time, and sealed tests.
+    /// Sealed tests that passed this time, and sealed tests.
     pub passed: u32,
     /// Sealed tests.
     pub total: u32,

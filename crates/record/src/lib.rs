@@ -18,4 +18,4 @@ pub use error::RecordError;
 pub use gradings::{GradingRow, NewRegrade, RegradeRow};
 pub use manifest::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
 pub use read::{AttemptRow, RequestRow, TrialRow};
-pub use write::{Answer, NewJudgement, NewRequest, Record};
+pub use write::{NewAnswer, NewJudgement, NewRequest, Record};

@@ -7,8 +7,8 @@ use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::Path;
 
 use fairtrial_core::digest::Digest;
+use fairtrial_core::language::LanguageDefinition;
 use fairtrial_core::plan::Plan;
-use fairtrial_core::recipe::Recipe;
 use serde::{Deserialize, Serialize};
 
 use crate::{RecordError, files};
@@ -36,8 +36,8 @@ pub struct Manifest {
     /// Languages that the plan defined, as they were. They are shown and compared, and never used:
     /// they are commands, and a record may come from a stranger.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub languages: BTreeMap<String, Recipe>,
-    /// Each session of the run: where it was held, by which version.
+    pub languages: BTreeMap<String, LanguageDefinition>,
+    /// Each session of the run: where it ran, by which version.
     pub machines: Vec<Machine>,
 }
 
@@ -64,7 +64,7 @@ pub struct TaskNote {
     pub digest: Digest,
 }
 
-/// Where a session of the run was held.
+/// Where a session of the run took place.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Machine {
     /// The tool's version.
@@ -101,7 +101,7 @@ pub struct ToolNote {
 }
 
 impl Machine {
-    /// Whether two sessions were held under the same conditions.
+    /// Whether two sessions ran under the same conditions.
     #[must_use]
     pub fn is_like(&self, other: &Self) -> bool {
         self.fairtrial == other.fairtrial
@@ -127,7 +127,7 @@ impl Manifest {
 
 /// Only the version, to be read before anything else is believed.
 #[derive(Deserialize)]
-struct Version {
+struct FormatVersion {
     format_version: u32,
 }
 
@@ -142,7 +142,7 @@ impl Manifest {
             return Err(RecordError::NotARecord(record.to_owned()));
         };
         let malformed = |source| RecordError::Manifest { path: path.clone(), source };
-        let version: Version = serde_json::from_slice(&text).map_err(malformed)?;
+        let version: FormatVersion = serde_json::from_slice(&text).map_err(malformed)?;
         if version.format_version > FORMAT_VERSION {
             return Err(RecordError::Newer {
                 what: "the manifest",

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use fairtrial_core::answer::Sent;
+use fairtrial_core::answer::Submission;
 use fairtrial_core::judgement::TestOutcome;
 use fairtrial_core::plan::Tokens;
 use fairtrial_core::schedule::TrialKey;
@@ -52,7 +52,7 @@ pub struct AttemptRow {
     pub cut_off: bool,
     /// What it came to; `None` until it is judged.
     pub verdict: Option<Verdict>,
-    /// Sealed tests that held.
+    /// Sealed tests that passed.
     pub tests_passed: u32,
     /// Sealed tests.
     pub tests_total: u32,
@@ -217,11 +217,11 @@ impl Record {
     ///
     /// # Errors
     /// When it is not there, or damaged.
-    pub fn answer(&self, attempt: &AttemptRow) -> Result<Sent, RecordError> {
+    pub fn answer(&self, attempt: &AttemptRow) -> Result<Submission, RecordError> {
         Ok(match attempt.answer_kind.as_str() {
-            "files" => Sent::Files(self.files(&attempt.answer)?),
-            "patch" => Sent::Patch(self.text(&attempt.answer)?),
-            _ => Sent::Text(self.text(&attempt.answer)?),
+            "files" => Submission::Files(self.files(&attempt.answer)?),
+            "patch" => Submission::Patch(self.text(&attempt.answer)?),
+            _ => Submission::Text(self.text(&attempt.answer)?),
         })
     }
 

@@ -19,7 +19,7 @@ pub const NEWEST: u32 = MIGRATIONS.len() as u32;
 
 /// Why a database cannot be used.
 #[derive(Debug)]
-pub enum Refused {
+pub enum SchemaRefusal {
     /// It says so itself.
     Sqlite(rusqlite::Error),
     /// It is of a newer version than this tool knows.
@@ -28,7 +28,7 @@ pub enum Refused {
     Foreign(&'static str),
 }
 
-impl From<rusqlite::Error> for Refused {
+impl From<rusqlite::Error> for SchemaRefusal {
     fn from(error: rusqlite::Error) -> Self {
         Self::Sqlite(error)
     }
@@ -49,7 +49,7 @@ pub fn distrust(connection: &Connection) -> rusqlite::Result<()> {
 
 /// Checks that a database is one of ours: its mark, its version, and that it holds our tables and
 /// nothing else. Gives its version; 0 when it is empty.
-pub fn check(connection: &Connection) -> Result<u32, Refused> {
+pub fn check(connection: &Connection) -> Result<u32, SchemaRefusal> {
     let number = |name: &str| connection.pragma_query_value(None, name, |row| row.get::<_, i64>(0));
     let (mark, version) = (number("application_id")?, number("user_version")?);
     let found = layout(connection)?;
@@ -57,18 +57,20 @@ pub fn check(connection: &Connection) -> Result<u32, Refused> {
         return Ok(0);
     }
     if mark != APPLICATION_ID {
-        return Err(Refused::Foreign("its database is another program's"));
+        return Err(SchemaRefusal::Foreign("its database is another program's"));
     }
     let version = u32::try_from(version).unwrap_or(u32::MAX);
     if version > NEWEST {
-        return Err(Refused::Newer(version));
+        return Err(SchemaRefusal::Newer(version));
     }
     let own = Connection::open_in_memory()?;
     for migration in &MIGRATIONS[..version as usize] {
         own.execute_batch(migration)?;
     }
     if version == 0 || found != layout(&own)? {
-        return Err(Refused::Foreign("its database does not hold a record's tables, or more"));
+        return Err(SchemaRefusal::Foreign(
+            "its database does not hold a record's tables, or more",
+        ));
     }
     Ok(version)
 }
@@ -82,7 +84,7 @@ fn layout(connection: &Connection) -> rusqlite::Result<Vec<[Option<String>; 4]>>
 }
 
 /// Makes the layout of a database that is to be written to the newest one.
-pub fn migrate(connection: &mut Connection) -> Result<(), Refused> {
+pub fn migrate(connection: &mut Connection) -> Result<(), SchemaRefusal> {
     let found = check(connection)?;
     connection.pragma_update(None, "journal_mode", "wal")?;
     // An answer that was paid for must survive a power cut, too.

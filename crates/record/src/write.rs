@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use fairtrial_core::answer::{Deviation, Sent};
+use fairtrial_core::answer::{Deviation, Submission};
 use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::plan::Tokens;
@@ -17,7 +17,7 @@ use tempfile::TempDir;
 
 use crate::files::{self, DATABASE, LOCK};
 use crate::manifest::Manifest;
-use crate::schema::Refused;
+use crate::schema::SchemaRefusal;
 use crate::steps::Steps;
 use crate::{FORMAT_VERSION, RecordError, blob, schema};
 
@@ -42,9 +42,9 @@ pub struct Record {
 
 /// An answer, before it is judged.
 #[derive(Debug, Clone)]
-pub struct Answer {
+pub struct NewAnswer {
     /// What was sent.
-    pub sent: Sent,
+    pub submission: Submission,
     /// Whether the host stopped it at a length limit.
     pub cut_off: bool,
     /// When it was there, in UTC, RFC 3339.
@@ -282,13 +282,13 @@ impl Record {
         trial: i64,
         holding: u32,
         number: u32,
-        answer: &Answer,
+        answer: &NewAnswer,
         requests: &[NewRequest],
     ) -> Result<i64, RecordError> {
         self.transact("commit an answer", |transaction| {
-            let body = match &answer.sent {
-                Sent::Text(text) | Sent::Patch(text) => text.clone().into_bytes(),
-                Sent::Files(files) => pack(files),
+            let body = match &answer.submission {
+                Submission::Text(text) | Submission::Patch(text) => text.clone().into_bytes(),
+                Submission::Files(files) => pack(files),
             };
             let body = blob::store(transaction, &body)?;
             insert_requests(transaction, trial, holding, number, requests)?;
@@ -302,7 +302,7 @@ impl Record {
                     trial,
                     holding,
                     number,
-                    answer.sent.kind(),
+                    answer.submission.kind(),
                     body.as_str(),
                     answer.cut_off,
                     answer.at
@@ -455,19 +455,19 @@ fn escaped(path: &Path) -> String {
     out
 }
 
-/// What is told of a database that cannot be used.
-fn refused(folder: &Path) -> impl Fn(Refused) -> RecordError + use<> {
+/// What is reported of a database that cannot be used.
+fn refused(folder: &Path) -> impl Fn(SchemaRefusal) -> RecordError + use<> {
     let path = folder.to_owned();
     move |refused| {
         let path = path.clone();
         match refused {
-            Refused::Sqlite(source) => {
+            SchemaRefusal::Sqlite(source) => {
                 RecordError::Database { what: "open the database", path, source }
             }
-            Refused::Newer(found) => {
+            SchemaRefusal::Newer(found) => {
                 RecordError::Newer { what: "the database", path, found, known: schema::NEWEST }
             }
-            Refused::Foreign(why) => RecordError::Damaged { path, why: why.to_owned() },
+            SchemaRefusal::Foreign(why) => RecordError::Damaged { path, why: why.to_owned() },
         }
     }
 }

@@ -5,14 +5,14 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use fairtrial_core::answer::{Deviation, Sent};
+use fairtrial_core::answer::{Deviation, Submission};
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::plan::{Plan, Tokens};
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_record::{
-    Answer, FORMAT_VERSION, Manifest, NewJudgement, NewRequest, Record, RecordError,
+    FORMAT_VERSION, Manifest, NewAnswer, NewJudgement, NewRequest, Record, RecordError,
 };
 use ruzstd::encoding::{CompressionLevel, compress_to_vec};
 
@@ -34,8 +34,8 @@ fn key(sample: u32) -> TrialKey {
     TrialKey { candidate: "auk".into(), task: "gap".into(), sample }
 }
 
-fn answer(sent: Sent) -> Answer {
-    Answer { sent, cut_off: true, at: AT.into() }
+fn answer(submission: Submission) -> NewAnswer {
+    NewAnswer { submission, cut_off: true, at: AT.into() }
 }
 
 fn request(outcome: &str, cost: f64) -> NewRequest {
@@ -66,10 +66,10 @@ fn judgement(verdict: Verdict) -> Judgement {
         unstable: None,
         usage: None,
     };
-    let held = TestOutcome { failed: None, points: 1.0, ..test.clone() };
+    let passed = TestOutcome { failed: None, points: 1.0, ..test.clone() };
     Judgement {
         verdict,
-        tests: vec![test, held],
+        tests: vec![test, passed],
         message: Some("m".into()),
         notes: vec!["n".into()],
     }
@@ -89,9 +89,9 @@ fn a_trial_comes_back_as_it_was_written() {
         (RelPath::parse("a.py").unwrap(), b"x = 1\n".to_vec()),
         (RelPath::parse("b.bin").unwrap(), vec![0xff, 0]),
     ]);
-    let sent = Sent::Files(files.clone());
+    let submission = Submission::Files(files.clone());
     let attempt =
-        record.commit_answer(trial, holding, 1, &answer(sent.clone()), &requests).unwrap();
+        record.commit_answer(trial, holding, 1, &answer(submission.clone()), &requests).unwrap();
     let unjudged = Record::open(folder.path()).unwrap().trials().unwrap();
     assert_eq!((unjudged[0].verdict, unjudged[0].attempts[0].verdict), (None, None));
     let verdict = Verdict::Fail(FailReason::WrongResult);
@@ -116,7 +116,7 @@ fn a_trial_comes_back_as_it_was_written() {
     assert_eq!((attempt.tests_passed, attempt.tests_total, attempt.cut_off), (1, 2, true));
     assert!((attempt.credit - 1.0 / 3.0).abs() < 1e-12);
     assert_eq!(attempt.deviations, ["no code fence"]);
-    assert_eq!(record.answer(attempt).unwrap(), sent);
+    assert_eq!(record.answer(attempt).unwrap(), submission);
     assert_eq!(record.files(attempt.code.as_ref().unwrap()).unwrap(), files);
     assert_eq!(record.text(attempt.feedback.as_ref().unwrap()).unwrap(), "no");
     assert_eq!(record.tests(attempt.id).unwrap(), judged.tests);
@@ -139,8 +139,8 @@ fn only_a_void_trial_is_taken_up_again_and_its_answers_and_requests_stay() {
     assert_eq!(record.text(&row.prompt).unwrap(), "q", "nothing was answered to the first");
 
     // An answer that could not be judged is judged again, not asked for again.
-    let sent = Sent::Text("x".into());
-    let attempt = record.commit_answer(trial, 2, 1, &answer(sent), &[]).unwrap();
+    let submission = Submission::Text("x".into());
+    let attempt = record.commit_answer(trial, 2, 1, &answer(submission), &[]).unwrap();
     let unjudged = judgement(Verdict::Void(VoidReason::SandboxError));
     let new = NewJudgement {
         judgement: &unjudged,

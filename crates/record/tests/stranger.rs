@@ -8,12 +8,12 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use fairtrial_core::answer::Sent;
+use fairtrial_core::answer::Submission;
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::plan::Plan;
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::{FailReason, Verdict};
-use fairtrial_record::{Answer, FORMAT_VERSION, Manifest, NewJudgement, Record, RecordError};
+use fairtrial_record::{FORMAT_VERSION, Manifest, NewAnswer, NewJudgement, Record, RecordError};
 use rusqlite::Connection;
 use ruzstd::encoding::{CompressionLevel, compress_to_vec};
 use tempfile::TempDir;
@@ -40,11 +40,11 @@ fn record() -> (TempDir, PathBuf) {
     for sample in 1..=20 {
         let key = TrialKey { candidate: "auk".into(), task: "gap".into(), sample };
         let trial = record.begin_trial(&key, "solve it", AT).unwrap();
-        let sent = Sent::Text(format!("answer {sample} {}", "x".repeat(500)));
-        let answer = Answer { sent, cut_off: false, at: AT.into() };
+        let submission = Submission::Text(format!("answer {sample} {}", "x".repeat(500)));
+        let answer = NewAnswer { submission, cut_off: false, at: AT.into() };
         let attempt = record.commit_answer(trial, 1, 1, &answer, &[]).unwrap();
         let verdict = Verdict::Fail(FailReason::WrongResult);
-        let tests = vec![TestOutcome::held("call 1", false, 1.0)];
+        let tests = vec![TestOutcome::passed("call 1", false, 1.0)];
         let judgement = Judgement { verdict, tests, message: None, notes: Vec::new() };
         let new = NewJudgement {
             judgement: &judgement,
@@ -194,8 +194,8 @@ fn a_text_unpacks_to_its_stated_length_and_no_further() {
         let set =
             "UPDATE blobs SET content = ?1, size = ?2 WHERE digest IN (SELECT prompt FROM trials)";
         database.execute(set, (&bomb, size)).unwrap();
-        let told = read_all(&path).unwrap_err();
-        assert!(matches!(told, RecordError::Database { .. }), "{told:?}");
+        let shown = read_all(&path).unwrap_err();
+        assert!(matches!(shown, RecordError::Database { .. }), "{shown:?}");
     }
 }
 

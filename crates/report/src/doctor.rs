@@ -33,7 +33,7 @@ pub struct Doctor {
 pub struct Finding {
     /// The layer.
     pub layer: String,
-    /// `held`, `partly` or `missing`.
+    /// `active`, `partly` or `missing`.
     pub state: &'static str,
     /// What there is.
     pub found: String,
@@ -133,7 +133,7 @@ fn table(
 }
 
 #[derive(Serialize)]
-struct Output<'a> {
+struct DoctorOutput<'a> {
     format_version: u32,
     tier: Option<&'a str>,
     why_not_full: &'a str,
@@ -146,11 +146,11 @@ struct Language<'a> {
     language: &'a str,
     version: Option<&'a str>,
     missing: Option<&'a str>,
-    trials: Vec<Trial<'a>>,
+    trials: Vec<CheckOutput<'a>>,
 }
 
 #[derive(Serialize)]
-struct Trial<'a> {
+struct CheckOutput<'a> {
     what: &'a str,
     seconds: Option<f64>,
     failed: Option<&'a str>,
@@ -172,14 +172,14 @@ pub fn doctor_json(out: &mut dyn Write, doctor: &Doctor) -> io::Result<()> {
         missing: it.tool.as_ref().err().map(String::as_str),
         trials: tried
             .iter()
-            .map(|(what, seconds, failed)| Trial {
+            .map(|(what, seconds, failed)| CheckOutput {
                 what,
                 seconds: *seconds,
                 failed: failed.as_deref(),
             })
             .collect(),
     });
-    let output = Output {
+    let output = DoctorOutput {
         format_version: FORMAT_VERSION,
         tier: doctor.tier.as_deref(),
         why_not_full: &doctor.why,

@@ -79,7 +79,7 @@ fn brief(verdict: Verdict) -> String {
 }
 
 #[derive(Serialize)]
-struct Output<'a> {
+struct RegradeOutput<'a> {
     format_version: u32,
     grading: i64,
     begun: &'a str,
@@ -88,11 +88,11 @@ struct Output<'a> {
     same: usize,
     differing: usize,
     left_out: u32,
-    rows: Vec<Row<'a>>,
+    rows: Vec<AnswerOutput<'a>>,
 }
 
 #[derive(Serialize)]
-struct Row<'a> {
+struct AnswerOutput<'a> {
     trial: i64,
     task: &'a str,
     candidate: &'a str,
@@ -116,7 +116,7 @@ struct Row<'a> {
 /// When the writer fails.
 pub fn regrade_json(out: &mut dyn Write, grading: &GradingRow) -> io::Result<()> {
     let differing = grading.answers.iter().filter(|it| it.cause.is_some()).count();
-    let output = Output {
+    let output = RegradeOutput {
         format_version: FORMAT_VERSION,
         grading: grading.id,
         begun: &grading.begun,
@@ -130,8 +130,8 @@ pub fn regrade_json(out: &mut dyn Write, grading: &GradingRow) -> io::Result<()>
     write_json(out, &output)
 }
 
-fn row(it: &RegradeRow) -> Row<'_> {
-    Row {
+fn row(it: &RegradeRow) -> AnswerOutput<'_> {
+    AnswerOutput {
         trial: it.trial,
         task: &it.key.task,
         candidate: &it.key.candidate,

@@ -2,7 +2,7 @@
 
 use std::io::{self, Write};
 
-use fairtrial_core::answer::Sent;
+use fairtrial_core::answer::Submission;
 use fairtrial_core::judgement::TestOutcome;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{AttemptRow, Record, RecordError, RegradeRow, TrialRow};
@@ -220,8 +220,8 @@ fn show_attempt(
         writeln!(out, "note: {}", safe(note))?;
     }
     let answer = match record.answer(attempt)? {
-        Sent::Text(text) | Sent::Patch(text) => text,
-        Sent::Files(_) => String::new(),
+        Submission::Text(text) | Submission::Patch(text) => text,
+        Submission::Files(_) => String::new(),
     };
     if attempt.answer_kind == "text" && attempt.deviations.is_empty() && attempt.code.is_some() {
         writeln!(out, "\n{}: one code block and nothing around it", style.bold("answer"))?;

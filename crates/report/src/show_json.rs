@@ -16,13 +16,13 @@ use crate::show::{Selection, ShowError};
 const FORMAT_VERSION: u32 = 1;
 
 #[derive(Serialize)]
-struct Output {
+struct ShowOutput {
     format_version: u32,
-    trials: Vec<Trial>,
+    trials: Vec<TrialOutput>,
 }
 
 #[derive(Serialize)]
-struct Trial {
+struct TrialOutput {
     trial: i64,
     candidate: String,
     task: String,
@@ -36,7 +36,7 @@ struct Trial {
     cost: f64,
     prompt: String,
     attempts: Vec<Attempt>,
-    requests: Vec<Request>,
+    requests: Vec<RequestOutput>,
 }
 
 #[derive(Serialize)]
@@ -86,7 +86,7 @@ struct Test {
 }
 
 #[derive(Serialize)]
-struct Request {
+struct RequestOutput {
     attempt: u32,
     number: u32,
     outcome: String,
@@ -113,16 +113,16 @@ pub fn show_json(
 ) -> Result<usize, ShowError> {
     let rows = record.trials()?;
     let rows = rows.into_iter().filter(|row| selection.takes(row));
-    let trials: Vec<Trial> =
+    let trials: Vec<TrialOutput> =
         rows.map(|row| trial(record, row, unseal)).collect::<Result<_, ShowError>>()?;
     let count = trials.len();
-    let output = Output { format_version: FORMAT_VERSION, trials };
+    let output = ShowOutput { format_version: FORMAT_VERSION, trials };
     write_json(out, &output)?;
     Ok(count)
 }
 
-fn trial(record: &Record, row: TrialRow, unseal: bool) -> Result<Trial, ShowError> {
-    Ok(Trial {
+fn trial(record: &Record, row: TrialRow, unseal: bool) -> Result<TrialOutput, ShowError> {
+    Ok(TrialOutput {
         trial: row.id,
         holding: row.holding,
         verdict: row.verdict.map(Verdict::word),
@@ -193,8 +193,8 @@ fn test(test: TestOutcome, unseal: bool) -> Test {
     }
 }
 
-fn request(row: RequestRow) -> Request {
-    Request {
+fn request(row: RequestRow) -> RequestOutput {
+    RequestOutput {
         attempt: row.attempt,
         number: row.number,
         outcome: row.outcome,

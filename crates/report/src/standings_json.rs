@@ -12,7 +12,7 @@ use crate::standings::Loaded;
 const FORMAT_VERSION: u32 = 1;
 
 #[derive(Serialize)]
-struct Output<'a> {
+struct StandingsOutput<'a> {
     format_version: u32,
     title: &'a str,
     currency: &'a str,
@@ -22,12 +22,12 @@ struct Output<'a> {
     reading: &'a str,
     complete: bool,
     tiers: Vec<&'a str>,
-    candidates: Vec<Row<'a>>,
-    comparisons: Vec<Pair<'a>>,
+    candidates: Vec<CandidateOutput<'a>>,
+    comparisons: Vec<PairOutput<'a>>,
 }
 
 #[derive(Serialize)]
-struct Row<'a> {
+struct CandidateOutput<'a> {
     name: &'a str,
     rank: Option<usize>,
     trials: usize,
@@ -48,7 +48,7 @@ struct Row<'a> {
 }
 
 #[derive(Serialize)]
-struct Pair<'a> {
+struct PairOutput<'a> {
     first: &'a str,
     second: &'a str,
     tasks: usize,
@@ -64,7 +64,7 @@ struct Pair<'a> {
 pub fn standings_json(out: &mut dyn Write, loaded: &Loaded) -> io::Result<()> {
     let plan = &loaded.manifest.plan;
     let wanted = loaded.manifest.tasks.len() * plan.samples as usize * plan.candidates.len();
-    let output = Output {
+    let output = StandingsOutput {
         format_version: FORMAT_VERSION,
         title: &plan.title,
         currency: &plan.currency,
@@ -80,8 +80,8 @@ pub fn standings_json(out: &mut dyn Write, loaded: &Loaded) -> io::Result<()> {
     write_json(out, &output)
 }
 
-fn row(row: &Standing) -> Row<'_> {
-    Row {
+fn row(row: &Standing) -> CandidateOutput<'_> {
+    CandidateOutput {
         name: &row.name,
         rank: row.rank,
         trials: row.trials,
@@ -102,8 +102,8 @@ fn row(row: &Standing) -> Row<'_> {
     }
 }
 
-fn pair(pair: &Comparison) -> Pair<'_> {
-    Pair {
+fn pair(pair: &Comparison) -> PairOutput<'_> {
+    PairOutput {
         first: &pair.names.0,
         second: &pair.names.1,
         tasks: pair.tasks,

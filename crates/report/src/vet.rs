@@ -1,4 +1,4 @@
-//! Whether the tasks of a docket hold.
+//! Whether the tasks of a docket are sound.
 
 use std::io::{self, Write};
 
@@ -39,9 +39,9 @@ pub fn vet_table(out: &mut dyn Write, tasks: &[VettedTask], style: Style) -> io:
         }
     }
     remarks(tasks).into_iter().try_for_each(tell)?;
-    let held = tasks.iter().filter(|it| it.holds()).count();
+    let passed = tasks.iter().filter(|it| it.holds()).count();
     let verb = if tasks.len() == 1 { "holds" } else { "hold" };
-    writeln!(out, "{held} of {} {verb} up.", count(tasks.len(), "task"))
+    writeln!(out, "{passed} of {} {verb} up.", count(tasks.len(), "task"))
 }
 
 /// Tasks of which a table names what is worth a look, and does not only count it.
@@ -104,27 +104,27 @@ fn row(task: &VettedTask) -> Vec<String> {
 }
 
 #[derive(Serialize)]
-struct Output<'a> {
+struct VetOutput<'a> {
     format_version: u32,
     holds: bool,
-    tasks: Vec<Task<'a>>,
+    tasks: Vec<TaskOutput<'a>>,
 }
 
 #[derive(Serialize)]
-struct Task<'a> {
+struct TaskOutput<'a> {
     task: &'a str,
     form: &'a str,
     language: &'a str,
     holds: bool,
     tests: usize,
-    proofs: Vec<Proof<'a>>,
+    proofs: Vec<ProofOutput<'a>>,
     never_failed: &'a [String],
     also_visible: &'a [String],
     faults: &'a [String],
 }
 
 #[derive(Serialize)]
-struct Proof<'a> {
+struct ProofOutput<'a> {
     /// Empty for the given files alone.
     name: &'a str,
     right: bool,
@@ -142,7 +142,7 @@ pub fn vet_json(out: &mut dyn Write, tasks: &[VettedTask]) -> io::Result<()> {
     let proof = |it: &'_ VettedProof| -> (&'static str, Option<&'static str>) {
         (it.verdict.word(), it.verdict.reason())
     };
-    let tasks_out = tasks.iter().map(|task| Task {
+    let tasks_out = tasks.iter().map(|task| TaskOutput {
         task: &task.name,
         form: task.form,
         language: &task.language,
@@ -153,7 +153,7 @@ pub fn vet_json(out: &mut dyn Write, tasks: &[VettedTask]) -> io::Result<()> {
             .iter()
             .map(|it| {
                 let (verdict, reason) = proof(it);
-                Proof {
+                ProofOutput {
                     name: &it.name,
                     right: it.right,
                     verdict,
@@ -168,6 +168,6 @@ pub fn vet_json(out: &mut dyn Write, tasks: &[VettedTask]) -> io::Result<()> {
         faults: &task.faults,
     });
     let holds = tasks.iter().all(VettedTask::holds);
-    let output = Output { format_version: FORMAT_VERSION, holds, tasks: tasks_out.collect() };
+    let output = VetOutput { format_version: FORMAT_VERSION, holds, tasks: tasks_out.collect() };
     write_json(out, &output)
 }

@@ -1,8 +1,8 @@
 //! Files in a memory file, to be handed into and out of a sandbox by descriptor.
 //!
 //! The layout is a row of entries: path length, a byte of flags, and content length, each
-//! little-endian, then path and content. What comes out of a sandbox was packed by the warden, but
-//! is read as if it were not: paths are checked, lengths are held against what is there.
+//! little-endian, then path and content. What comes out of a sandbox was packed by the supervisor, but
+//! is read as if it were not: paths are checked, lengths are checked against what is there.
 
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
@@ -17,7 +17,7 @@ pub struct Archive(File);
 
 /// One file of an archive.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entry {
+pub struct ArchiveEntry {
     /// Where it belongs.
     pub path: RelPath,
     /// Whether it may be run.
@@ -30,7 +30,7 @@ pub struct Entry {
 #[derive(Debug, thiserror::Error)]
 pub enum ArchiveError {
     /// Memory could not be had, or the kernel refused.
-    #[error("failed to hold files in memory")]
+    #[error("failed to keep files in memory")]
     Io(#[from] io::Error),
     /// What was read is not an archive.
     #[error("the archive of a sandbox's files is malformed: {0}")]
@@ -109,7 +109,7 @@ impl Archive {
     ///
     /// # Errors
     /// When it is malformed.
-    pub fn entries(&self) -> Result<Vec<Entry>, ArchiveError> {
+    pub fn entries(&self) -> Result<Vec<ArchiveEntry>, ArchiveError> {
         // The offset is shared with every process that has the descriptor, so it is left alone.
         let bytes = self.bytes()?;
         let (mut rest, mut entries) = (bytes.as_slice(), Vec::new());
@@ -123,7 +123,7 @@ impl Archive {
             let path = RelPath::parse(path)
                 .map_err(|_| ArchiveError::Malformed("a path leads elsewhere"))?;
             let bytes = take(&mut rest, len)?.to_vec();
-            entries.push(Entry { path, executable: flags & 1 != 0, bytes });
+            entries.push(ArchiveEntry { path, executable: flags & 1 != 0, bytes });
         }
         Ok(entries)
     }
@@ -171,7 +171,7 @@ mod tests {
             let entries = archive.entries().unwrap();
             assert_eq!(
                 entries,
-                [Entry { path: path.clone(), executable: false, bytes: vec![1, 2, 3] }]
+                [ArchiveEntry { path: path.clone(), executable: false, bytes: vec![1, 2, 3] }]
             );
         }
     }

@@ -19,18 +19,18 @@ pub const DRIVER: &str = "/opt/driver";
 #[derive(Debug)]
 pub struct Job<'a> {
     /// The program, as a path that exists inside, and its arguments. Paths below [`WORK`] and
-    /// [`DRIVER`] are told as they are in the tier that is used.
+    /// [`DRIVER`] are replaced by their real paths in the tier that is used.
     pub command: Vec<String>,
     /// Its whole environment; paths as in the command.
     pub env: BTreeMap<String, String>,
     /// What it reads on standard input.
     pub stdin: Vec<u8>,
-    /// What is laid into [`WORK`], later layers over earlier ones.
+    /// What is unpacked into [`WORK`], later layers over earlier ones.
     pub layers: Vec<&'a Archive>,
     /// Laid over the layers: files that it may read but neither change nor move nor remove. In the
     /// plain tier that holds only where the tool runs as root.
     pub sealed: Option<&'a Archive>,
-    /// Files that it may read but not change, laid into [`DRIVER`].
+    /// Files that it may read but not change, unpacked into [`DRIVER`].
     pub driver: Option<&'a Archive>,
     /// Folders of this machine that it may read besides the system's own.
     pub show: Vec<PathBuf>,
@@ -59,15 +59,15 @@ pub enum Collect {
 /// How much a run may use.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Caps {
-    /// Time by the clock on the wall; since the last lap where laps are told.
+    /// Time by the clock on the wall; since the last lap where there are laps.
     pub wall: Duration,
-    /// Processor time of all processes together; since the last lap where laps are told.
+    /// Processor time of all processes together; since the last lap where there are laps.
     pub cpu: Duration,
     /// Memory of all processes together, in bytes.
     pub memory: u64,
     /// Processes and threads at one time.
     pub processes: u32,
-    /// Bytes on standard output and standard error together; in each lap where laps are told.
+    /// Bytes on standard output and standard error together; in each lap where there are laps.
     pub output: u64,
     /// Bytes in the work folder, and again in `/tmp`.
     pub disk: u64,
@@ -101,10 +101,10 @@ pub enum LimitHit {
     Stopped,
 }
 
-/// How what a program uses was measured and held.
+/// How what a program uses was measured and limited.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Accounting {
-    /// By a control group, which the kernel keeps; memory is looked at in between.
+    /// By a control group, which the kernel keeps; memory is polled in between.
     Group,
     /// By looking at every process from time to time.
     #[default]
@@ -133,7 +133,7 @@ impl Captured {
 pub struct Lap {
     /// Processor time of all processes together.
     pub cpu: Duration,
-    /// Most memory at one time, in bytes; 0 when the lap was over before anybody looked.
+    /// Most memory at one time, in bytes; 0 when the lap was over before the first poll.
     pub peak_memory: u64,
     /// System calls that were refused, as in [`Outcome::denied`].
     pub denied: BTreeMap<String, u64>,
@@ -166,9 +166,9 @@ pub struct Outcome {
     pub accounting: Accounting,
     /// Bytes on both streams in laps before the last one.
     pub earlier_out: u64,
-    /// Laps before the last one, where laps are told.
+    /// Laps before the last one, where there are laps.
     pub laps: Vec<Lap>,
-    /// Standard output, of the last lap where laps are told.
+    /// Standard output, of the last lap where there are laps.
     pub stdout: Captured,
     /// Standard error, likewise.
     pub stderr: Captured,
@@ -177,8 +177,8 @@ pub struct Outcome {
 }
 
 impl Outcome {
-    /// Bytes on both streams of the last lap, or of the whole run where none are told: what
-    /// [`Caps::output`] is held against.
+    /// Bytes on both streams of the last lap, or of the whole run where there are none: what
+    /// [`Caps::output`] applies to.
     #[must_use]
     pub fn last_out(&self) -> u64 {
         self.stdout.total + self.stderr.total
@@ -194,7 +194,7 @@ impl Outcome {
 /// Our own tool, or this machine, could not do its part.
 #[derive(Debug, thiserror::Error)]
 pub enum SandboxError {
-    /// The stage could not be started.
+    /// The helper could not be started.
     #[error("failed to start the sandbox's own process")]
     Start(#[source] std::io::Error),
     /// This machine offers no tier that is good enough.
@@ -219,19 +219,19 @@ pub enum SandboxError {
         /// What the kernel said.
         why: String,
     },
-    /// The stage ended without a report, before the program was started.
+    /// The helper ended without a report, before the program was started.
     #[error("the sandbox's own process ended without a report")]
     NoReport,
-    /// The stage was lost while the program ran.
+    /// The helper was lost while the program ran.
     #[error("the sandbox's own process was lost while the program ran")]
     Lost,
     /// What the program left could not be taken out.
     #[error("failed to take out the files that the program left: {0}")]
     Collect(String),
-    /// Files could not be laid out for the program.
-    #[error("failed to lay out files for the program: {0}")]
-    Lay(String),
-    /// A pipe or a socket to the stage failed.
+    /// Files could not be written for the program.
+    #[error("failed to write files for the program: {0}")]
+    Files(String),
+    /// A pipe or a socket to the helper failed.
     #[error("failed to talk to the sandbox's own process")]
     Talk(#[source] std::io::Error),
     /// Files could not be packed or unpacked.

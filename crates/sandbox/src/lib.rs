@@ -1,10 +1,10 @@
 //! Runs one program confined, and says what it did and what it used.
 //!
-//! Runs are forked by a *keeper*: our own program (`/proc/self/exe`), started again under another
+//! Runs are forked by a *zygote*: our own program (`/proc/self/exe`), started again under another
 //! name, small and of one thread, in a mount namespace whose root is what programs see. For each
-//! run it forks a *warden* into new namespaces: process 1, which mounts what is the run's own,
+//! run it forks a *supervisor* into new namespaces: process 1, which mounts what is the run's own,
 //! starts the program under trial in a user namespace of its own, watches its limits, and reports.
-//! When the warden ends, the kernel ends everything in its namespace and frees its mounts: nothing
+//! When the supervisor ends, the kernel ends everything in its namespace and frees its mounts: nothing
 //! is left behind, not even when the tool is killed.
 //!
 //! Where the kernel gives no namespaces, Landlock, the system-call filter and resource limits have
@@ -16,20 +16,20 @@
 //! tool, or this machine, could not do its part.
 
 mod archive;
-mod idle;
-mod inner;
+mod helper;
 mod job;
+mod pool;
 mod running;
 mod sandbox;
 mod tier;
 mod wire;
 
-pub use archive::{Archive, ArchiveError, Entry};
-pub use inner::{is_stage, is_system, stage_main};
+pub use archive::{Archive, ArchiveEntry, ArchiveError};
+pub use helper::{helper_main, is_helper, is_system};
 pub use job::{
     Accounting, Caps, Captured, Collect, DRIVER, Ending, Job, Lap, LimitHit, Outcome, SandboxError,
     WORK,
 };
 pub use running::{Allowed, Frame, Running};
 pub use sandbox::{Demand, Sandbox};
-pub use tier::{Layer, State, Tier};
+pub use tier::{Layer, LayerState, Tier};

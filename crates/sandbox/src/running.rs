@@ -11,12 +11,12 @@ use nix::sys::socket::{Shutdown, SockType, shutdown};
 use nix::unistd::pipe2;
 
 use crate::archive::Archive;
-use crate::idle::{Idle, Keeper, socket_pair};
 use crate::job::{Captured, Collect, Job, Lap, LimitHit, Outcome, SandboxError};
-use crate::wire::{self, Ended, Order, Report, Spec};
+use crate::pool::{Zygote, ZygotePool, socket_pair};
+use crate::wire::{self, Control, Event, RunEnd, Spec};
 
 /// How much longer than its wall limit a run may take before the tool itself ends it: a program that
-/// keeps the whole machine busy can hold up the warden for long.
+/// keeps the whole machine busy can delay the supervisor for long.
 const GRACE: Duration = Duration::from_secs(60);
 
 /// Most bytes that are kept of what a program sent last.
@@ -48,9 +48,9 @@ pub enum Frame {
 /// A program under way.
 #[derive(Debug)]
 pub struct Running<'s> {
-    idle: &'s Idle,
+    pool: &'s ZygotePool,
     /// Taken when it is given back.
-    keeper: Option<Keeper>,
+    zygote: Option<Zygote>,
     control: OwnedFd,
     stdin: Option<(File, Vec<u8>, usize)>,
     stdout: Stream,
@@ -59,7 +59,7 @@ pub struct Running<'s> {
     inbox: Vec<u8>,
     collected: Option<Archive>,
     output_cap: u64,
-    /// Whether the warden was told that the output limit is reached.
+    /// Whether the supervisor was informed that the output limit is reached.
     ended_for_output: bool,
     /// Bytes that were written in earlier laps.
     earlier_out: u64,
@@ -71,7 +71,7 @@ pub struct Running<'s> {
     patience: Duration,
     /// Whether the program was let go.
     started: bool,
-    report: Option<Report>,
+    report: Option<Event>,
 }
 
 #[derive(Debug)]
@@ -80,13 +80,13 @@ struct Stream {
     captured: Captured,
 }
 
-/// Starts a program in a keeper's house.
+/// Starts a program in a zygote's sandbox.
 pub(crate) fn start<'s>(
-    idle: &'s Idle,
-    keeper: Keeper,
+    pool: &'s ZygotePool,
+    zygote: Zygote,
     job: &Job<'_>,
 ) -> Result<Running<'s>, SandboxError> {
-    let (control, warden_control) = socket_pair(SockType::SeqPacket)?;
+    let (control, supervisor_control) = socket_pair(SockType::SeqPacket)?;
     let (stdin_read, stdin_write) = pipe()?;
     let (stdout_read, stdout_write) = pipe()?;
     let (stderr_read, stderr_write) = pipe()?;
@@ -105,18 +105,18 @@ pub(crate) fn start<'s>(
         session: job.session,
         caps: job.caps,
     };
-    let mut fds = vec![warden_control.as_fd(), stdin_read.as_fd()];
+    let mut fds = vec![supervisor_control.as_fd(), stdin_read.as_fd()];
     fds.extend([stdout_write.as_fd(), stderr_write.as_fd()]);
     fds.extend(channel.iter().map(|(_, theirs)| theirs.as_fd()));
     fds.extend(collected.iter().map(Archive::as_fd));
     fds.extend(job.driver.iter().map(|it| it.as_fd()));
     fds.extend(job.sealed.iter().map(|it| it.as_fd()));
     fds.extend(job.layers.iter().map(|it| it.as_fd()));
-    keeper.order(&spec, &fds)?;
+    zygote.order(&spec, &fds)?;
     drop(fds);
     Ok(Running {
-        idle,
-        keeper: Some(keeper),
+        pool,
+        zygote: Some(zygote),
         control,
         stdin: Some((writable(stdin_write)?, job.stdin.clone(), 0)),
         stdout: Stream::new(stdout_read)?,
@@ -142,14 +142,14 @@ impl Running<'_> {
     /// what was written in earlier ones is dropped.
     ///
     /// # Errors
-    /// When the stage cannot be talked to.
+    /// When the helper cannot be talked to.
     pub fn exchange(
         &mut self,
         line: &[u8],
         most: usize,
         allowed: Allowed,
     ) -> Result<Frame, SandboxError> {
-        // A stage that is gone is noticed below, as the end of the channel.
+        // A helper that is gone is noticed below, as the end of the channel.
         let Allowed { wall, cpu } = allowed;
         self.begin_lap(wall, cpu);
         self.wait_for(wall + GRACE);
@@ -161,7 +161,7 @@ impl Running<'_> {
         let mut scanned = 0;
         loop {
             let new = self.inbox[scanned..].iter().position(|&byte| byte == b'\n');
-            // The warden may be one lap behind, not more: what a lap used must not be counted for
+            // The supervisor may be one lap behind, not more: what a lap used must not be counted for
             // others far from it.
             let is_known = self.laps.len() + 1 >= self.begun || self.report.is_some();
             if let Some(end) = new.map(|it| it + scanned)
@@ -185,7 +185,7 @@ impl Running<'_> {
     }
 
     fn begin_lap(&mut self, wall: Duration, cpu: Duration) {
-        if wire::send(self.control.as_fd(), &Order::Lap { wall, cpu }, &[]).is_ok() {
+        if wire::send(self.control.as_fd(), &Control::Lap { wall, cpu }, &[]).is_ok() {
             self.begun += 1;
         }
     }
@@ -194,7 +194,7 @@ impl Running<'_> {
     /// exchange, then one for each. Fewer when the program is over.
     ///
     /// # Errors
-    /// When the stage cannot be talked to.
+    /// When the helper cannot be talked to.
     pub fn laps(&mut self) -> Result<Vec<Lap>, SandboxError> {
         let short = Duration::from_secs(1);
         self.begin_lap(short, short);
@@ -209,7 +209,7 @@ impl Running<'_> {
     /// bytes and one more. The limits are those of the job.
     ///
     /// # Errors
-    /// When the stage cannot be talked to.
+    /// When the helper cannot be talked to.
     pub fn converse(&mut self, line: &[u8], most: usize) -> Result<Vec<u8>, SandboxError> {
         let mut unsent = [line, b"\n"].concat();
         while self.channel.is_some() && self.report.is_none() && self.inbox.len() <= most {
@@ -237,7 +237,7 @@ impl Running<'_> {
 
     /// Ends the program, whatever it does.
     pub fn stop(&mut self) {
-        let _ = wire::send(self.control.as_fd(), &Order::Kill(LimitHit::Stopped), &[]);
+        let _ = wire::send(self.control.as_fd(), &Control::Kill(LimitHit::Stopped), &[]);
     }
 
     /// Closes the channel and waits for the program to end.
@@ -253,12 +253,12 @@ impl Running<'_> {
         self.stdout.drain(self.output_cap);
         self.stderr.drain(self.output_cap);
         match self.report.take() {
-            Some(Report::Ended(ended)) => Ok(self.outcome(ended)),
-            Some(Report::SetUpFailed(why)) => Err(SandboxError::SetUp(why)),
-            Some(Report::LayFailed(why)) => Err(SandboxError::Lay(why)),
-            Some(Report::ExecFailed { program, why }) => Err(SandboxError::Exec { program, why }),
-            Some(Report::CollectFailed(why)) => Err(SandboxError::Collect(why)),
-            Some(Report::Started | Report::Unserved | Report::Lap(_)) | None => Err(self.lost()),
+            Some(Event::Ended(ended)) => Ok(self.outcome(ended)),
+            Some(Event::SetUpFailed(why)) => Err(SandboxError::SetUp(why)),
+            Some(Event::FilesFailed(why)) => Err(SandboxError::Files(why)),
+            Some(Event::ExecFailed { program, why }) => Err(SandboxError::Exec { program, why }),
+            Some(Event::CollectFailed(why)) => Err(SandboxError::Collect(why)),
+            Some(Event::Started | Event::Starved | Event::Lap(_)) | None => Err(self.lost()),
         }
     }
 
@@ -267,12 +267,12 @@ impl Running<'_> {
         self.deadline = Instant::now() + patience;
     }
 
-    /// The warden is gone, or does not do its part.
+    /// The supervisor is gone, or does not do its part.
     fn lost(&self) -> SandboxError {
         if self.started { SandboxError::Lost } else { SandboxError::NoReport }
     }
 
-    fn outcome(&mut self, ended: Ended) -> Outcome {
+    fn outcome(&mut self, ended: RunEnd) -> Outcome {
         let over = (self.lap_out() > self.output_cap).then_some(LimitHit::Output);
         Outcome {
             ending: ended.ending,
@@ -296,10 +296,10 @@ impl Running<'_> {
     fn pump(&mut self, unsent: &mut Vec<u8>) -> Result<(), SandboxError> {
         let left = self.deadline.saturating_duration_since(Instant::now());
         if left.is_zero() {
-            // The warden did not keep the time: the keeper is told to end, and sees to it that the
-            // warden does.
+            // The supervisor did not keep the time: the zygote is asked to end, and sees to it that the
+            // supervisor does.
             let _ = shutdown(self.control.as_raw_fd(), Shutdown::Both);
-            self.keeper = None;
+            self.zygote = None;
             return Err(self.lost());
         }
         let ready = self.poll(left, !unsent.is_empty()).map_err(SandboxError::Talk)?;
@@ -320,13 +320,13 @@ impl Running<'_> {
         }
         if self.lap_out() > self.output_cap && self.report.is_none() && !self.ended_for_output {
             self.ended_for_output = true;
-            let _ = wire::send(self.control.as_fd(), &Order::Kill(LimitHit::Output), &[]);
+            let _ = wire::send(self.control.as_fd(), &Control::Kill(LimitHit::Output), &[]);
         }
         if ready.control {
-            match wire::receive::<Report>(self.control.as_fd()).map_err(SandboxError::Talk)? {
-                Some((Report::Started, _)) => self.started = true,
-                Some((Report::Unserved, _)) => self.wait_for(self.patience),
-                Some((Report::Lap(lap), _)) => self.laps.push(lap),
+            match wire::receive::<Event>(self.control.as_fd()).map_err(SandboxError::Talk)? {
+                Some((Event::Started, _)) => self.started = true,
+                Some((Event::Starved, _)) => self.wait_for(self.patience),
+                Some((Event::Lap(lap), _)) => self.laps.push(lap),
                 Some((report, _)) => {
                     self.report = Some(report);
                     // What the program sent before it ended is there by now.
@@ -338,7 +338,7 @@ impl Running<'_> {
         Ok(())
     }
 
-    fn poll(&self, left: Duration, sending: bool) -> io::Result<Ready> {
+    fn poll(&self, left: Duration, sending: bool) -> io::Result<StreamsReady> {
         let mut fds = vec![PollFd::new(self.control.as_fd(), PollFlags::POLLIN)];
         let mut places = [None; 4];
         let mut add = |place: usize, file: Option<BorrowedFd<'static>>, flags: PollFlags| {
@@ -363,7 +363,7 @@ impl Running<'_> {
             index.and_then(|it| fds[it].revents()).unwrap_or(PollFlags::empty())
         };
         let any = |index| !seen(index).is_empty();
-        Ok(Ready {
+        Ok(StreamsReady {
             control: any(Some(0)),
             stdin: any(places[0]),
             stdout: any(places[1]),
@@ -430,16 +430,16 @@ impl Running<'_> {
 
 impl Drop for Running<'_> {
     fn drop(&mut self) {
-        // Without a report the warden finds its socket closed and ends the run; the keeper takes no
+        // Without a report the supervisor finds its socket closed and ends the run; the zygote takes no
         // further order before it has.
-        if let Some(keeper) = self.keeper.take() {
-            self.idle.give_back(keeper);
+        if let Some(zygote) = self.zygote.take() {
+            self.pool.give_back(zygote);
         }
     }
 }
 
 /// What can be moved.
-struct Ready {
+struct StreamsReady {
     control: bool,
     stdin: bool,
     stdout: bool,

@@ -1,9 +1,9 @@
-//! The tool's side of the sandbox: chooses the tier, starts keepers, and lends them to runs.
+//! The tool's side of the sandbox: chooses the tier, starts zygotes, and lends them to runs.
 
 use std::path::{Path, PathBuf};
 
-use crate::idle::{Idle, Keeper};
 use crate::job::{Job, Outcome, SandboxError};
+use crate::pool::{Zygote, ZygotePool};
 use crate::running::{Running, start};
 use crate::tier::{Layer, Tier};
 
@@ -11,12 +11,12 @@ use crate::tier::{Layer, Tier};
 /// threads.
 #[derive(Debug)]
 pub struct Sandbox {
-    stage: PathBuf,
+    helper: PathBuf,
     tier: Tier,
     layers: Vec<Layer>,
     why_not_full: Option<String>,
-    /// Keepers that serve nobody just now.
-    idle: Idle,
+    /// Zygotes that serve nobody just now.
+    pool: ZygotePool,
 }
 
 /// Which tiers will do.
@@ -31,19 +31,19 @@ pub enum Demand {
 }
 
 impl Sandbox {
-    /// Opens the sandbox. `stage` is a program that calls [`stage_main`](crate::stage_main) when it
-    /// [`is_stage`](crate::is_stage), such as `/proc/self/exe`.
+    /// Opens the sandbox. `helper` is a program that calls [`helper_main`](crate::helper_main) when it
+    /// [`is_helper`](crate::is_helper), such as `/proc/self/exe`.
     ///
     /// # Errors
-    /// When this machine has no tier that will do, or the stage cannot be started.
-    pub fn open(stage: &Path, demand: Demand) -> Result<Self, SandboxError> {
-        let attempt = |tier| Keeper::start(stage, tier, &[]);
-        let with = |tier, (keeper, layers), why_not_full| Self {
-            stage: stage.to_owned(),
+    /// When this machine has no tier that will do, or the helper cannot be started.
+    pub fn open(helper: &Path, demand: Demand) -> Result<Self, SandboxError> {
+        let attempt = |tier| Zygote::start(helper, tier, &[]);
+        let with = |tier, (zygote, layers), why_not_full| Self {
+            helper: helper.to_owned(),
             tier,
             layers,
             why_not_full,
-            idle: Idle::with(keeper),
+            pool: ZygotePool::with(zygote),
         };
         if let Demand::Only(tier) = demand {
             return Ok(with(tier, attempt(tier)?, None));
@@ -93,15 +93,15 @@ impl Sandbox {
     /// Starts a program.
     ///
     /// # Errors
-    /// When no keeper can be started. What fails inside is told by [`Running::finish`].
+    /// When no zygote can be started. What fails inside is reported by [`Running::finish`].
     pub fn start(&self, job: &Job<'_>) -> Result<Running<'_>, SandboxError> {
-        // A keeper that somebody ended is found out when it is told something.
-        while let Some(keeper) = self.idle.borrow(&job.show) {
-            match start(&self.idle, keeper, job) {
+        // A zygote that somebody ended is found out when it is sent something.
+        while let Some(zygote) = self.pool.borrow(&job.show) {
+            match start(&self.pool, zygote, job) {
                 Err(SandboxError::Talk(_)) => {}
                 started => return started,
             }
         }
-        start(&self.idle, Keeper::start(&self.stage, self.tier, &job.show)?.0, job)
+        start(&self.pool, Zygote::start(&self.helper, self.tier, &job.show)?.0, job)
     }
 }

@@ -48,9 +48,9 @@ impl FromStr for Tier {
 /// What there is of a layer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum State {
+pub enum LayerState {
     /// All of it.
-    Held,
+    Active,
     /// Some of it.
     Partly,
     /// None of it.
@@ -63,7 +63,7 @@ pub struct Layer {
     /// What it is called.
     pub name: String,
     /// What there is of it.
-    pub state: State,
+    pub state: LayerState,
     /// What was found.
     pub found: String,
     /// What to do for more; empty when there is nothing to do.
@@ -71,7 +71,12 @@ pub struct Layer {
 }
 
 impl Layer {
-    pub(crate) fn new(name: &str, state: State, found: impl Into<String>, advice: &str) -> Self {
+    pub(crate) fn new(
+        name: &str,
+        state: LayerState,
+        found: impl Into<String>,
+        advice: &str,
+    ) -> Self {
         Self { name: name.to_owned(), state, found: found.into(), advice: advice.to_owned() }
     }
 }

@@ -1,4 +1,4 @@
-//! Messages between the tool, the keeper and the warden: datagrams of JSON on socket pairs, with
+//! Messages between the tool, the zygote and the supervisor: datagrams of JSON on socket pairs, with
 //! descriptors.
 
 use std::collections::BTreeMap;
@@ -22,9 +22,9 @@ const MESSAGE_MAX: usize = 128 << 10;
 /// Most descriptors in one message.
 const FDS_MAX: usize = 32;
 
-/// The first message to a keeper: how its programs are to be confined, and what they may see.
+/// The first message to a zygote: how its programs are to be confined, and what they may see.
 #[derive(Debug, Serialize, Deserialize)]
-pub struct Opening {
+pub struct ZygoteConfig {
     pub tier: Tier,
     /// Folders of this machine that programs may read besides the system's own.
     pub show: Vec<PathBuf>,
@@ -32,16 +32,16 @@ pub struct Opening {
     pub scratch: PathBuf,
 }
 
-/// What a keeper answers.
+/// What a zygote answers.
 #[derive(Debug, Serialize, Deserialize)]
-pub enum Opened {
+pub enum ZygoteReply {
     /// It can serve, with these layers.
     Ready(Vec<Layer>),
     /// It cannot: a layer that the tier needs is not to be had.
     Failed(String),
 }
 
-/// An order to a keeper: what to run. The descriptors come in the order: the run's own control
+/// An order to a zygote: what to run. The descriptors come in the order: the run's own control
 /// socket, standard input, output, error, the channel if there is one, the archive to collect
 /// into if there is one, the driver if there is one, the sealed files if there are any, the
 /// layers.
@@ -59,37 +59,37 @@ pub struct Spec {
 
 /// What the tool says during a run.
 #[derive(Debug, Clone, Copy, Serialize, Deserialize)]
-pub enum Order {
+pub enum Control {
     /// Time counts from now on, up to these limits of the wall clock and of processor time.
     Lap { wall: Duration, cpu: Duration },
     /// End it, for this reason.
     Kill(LimitHit),
 }
 
-/// What the warden says when it is over.
+/// What the supervisor says when it is over.
 #[derive(Debug, Serialize, Deserialize)]
-pub enum Report {
+pub enum Event {
     /// The program is let go: what happens from here on may be its doing.
     Started,
     /// The program is kept from running by others, and has more time for that.
-    Unserved,
+    Starved,
     /// A lap is over, and the next begins.
     Lap(Lap),
     /// The program ran.
-    Ended(Ended),
+    Ended(RunEnd),
     /// A layer could not be made.
     SetUpFailed(String),
-    /// Files of the job could not be laid out.
-    LayFailed(String),
+    /// Files of the job could not be written.
+    FilesFailed(String),
     /// The program could not be started.
     ExecFailed { program: String, why: String },
     /// The program ran, and what it left could not be packed.
     CollectFailed(String),
 }
 
-/// What a run came to, as the warden saw it.
+/// What a run came to, as the supervisor saw it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Ended {
+pub struct RunEnd {
     pub ending: Ending,
     pub limit: Option<LimitHit>,
     pub wall: Duration,
@@ -141,7 +141,7 @@ fn next_length(from: BorrowedFd<'_>) -> io::Result<Option<usize>> {
                 return Err(io::Error::other("a message is too long"));
             }
             Ok(length) => return Ok(Some(length)),
-            // The other side is gone and left a message of ours unread. That is told once, and before
+            // The other side is gone and left a message of ours unread. That is reported once, and before
             // what it sent itself, which is still to come.
             Err(nix::Error::EINTR | nix::Error::ECONNRESET) => {}
             Err(error) => return Err(error.into()),
@@ -200,11 +200,11 @@ mod tests {
         let (ours, theirs) =
             socketpair(AddressFamily::Unix, SockType::SeqPacket, None, SockFlag::SOCK_CLOEXEC)
                 .unwrap();
-        send(ours.as_fd(), &Order::Kill(LimitHit::Wall), &[]).unwrap();
-        send(theirs.as_fd(), &Report::SetUpFailed("why".to_owned()), &[]).unwrap();
+        send(ours.as_fd(), &Control::Kill(LimitHit::Wall), &[]).unwrap();
+        send(theirs.as_fd(), &Event::SetUpFailed("why".to_owned()), &[]).unwrap();
         drop(theirs);
-        let (report, _) = receive::<Report>(ours.as_fd()).unwrap().unwrap();
-        assert!(matches!(report, Report::SetUpFailed(why) if why == "why"));
-        assert!(receive::<Report>(ours.as_fd()).unwrap().is_none());
+        let (report, _) = receive::<Event>(ours.as_fd()).unwrap().unwrap();
+        assert!(matches!(report, Event::SetUpFailed(why) if why == "why"));
+        assert!(receive::<Event>(ours.as_fd()).unwrap().is_none());
     }
 }

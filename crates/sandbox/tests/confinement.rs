@@ -18,8 +18,8 @@ use fairtrial_sandbox::{
 fn sandbox() -> &'static Sandbox {
     static SANDBOX: OnceLock<Sandbox> = OnceLock::new();
     SANDBOX.get_or_init(|| {
-        let stage = Path::new(env!("CARGO_BIN_EXE_fairtrial-stage"));
-        Sandbox::open(stage, Demand::Only(Tier::Full)).unwrap()
+        let helper = Path::new(env!("CARGO_BIN_EXE_fairtrial-helper"));
+        Sandbox::open(helper, Demand::Only(Tier::Full)).unwrap()
     })
 }
 
@@ -420,8 +420,8 @@ fn when_the_tool_is_killed_the_program_goes_too() {
 
 #[test]
 fn only_runs_of_one_session_follow_each_other_in_one_network() {
-    let stage = Path::new(env!("CARGO_BIN_EXE_fairtrial-stage"));
-    let sandbox = Sandbox::open(stage, Demand::Only(Tier::Full)).unwrap();
+    let helper = Path::new(env!("CARGO_BIN_EXE_fairtrial-helper"));
+    let sandbox = Sandbox::open(helper, Demand::Only(Tier::Full)).unwrap();
     let network = |session: u64| {
         let script = "readlink /proc/self/ns/net; cat /proc/net/dev | tail -n +3 | wc -l; \
                       cat /proc/net/unix | wc -l";
@@ -429,7 +429,7 @@ fn only_runs_of_one_session_follow_each_other_in_one_network() {
         let outcome = sandbox.run(&job).unwrap();
         let said = text(&outcome);
         let (name, rest) = said.split_once('\n').unwrap();
-        // The head of the list, and the pair of sockets that the warden holds.
+        // The head of the list, and the pair of sockets that the supervisor has.
         assert_eq!(rest, "1\n2\n", "an interface that is down, and no socket");
         name.to_owned()
     };

@@ -10,7 +10,7 @@ const STEEPNESS: f64 = 1.5;
 
 /// An answer, ready to be sent.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Said {
+pub struct Answer {
     /// The text.
     pub text: String,
     /// Whether it was cut off at a length limit.
@@ -49,7 +49,7 @@ impl Moment<'_> {
 }
 
 /// Says something.
-pub fn answer(moment: Moment<'_>) -> Said {
+pub fn answer(moment: Moment<'_>) -> Answer {
     let proofs = |right: bool| -> Vec<&Proof> {
         moment.task.proofs.iter().filter(|proof| proof.right == right).collect()
     };
@@ -92,7 +92,7 @@ fn fenced(moment: Moment<'_>, code: &str) -> String {
 }
 
 /// Code as the model sends it: as asked for, or with something around it.
-fn dressed(moment: Moment<'_>, code: &str) -> Said {
+fn dressed(moment: Moment<'_>, code: &str) -> Answer {
     let block = fenced(moment, code);
     let file = moment.task.file();
     let text = if moment.draw("tidy") < moment.model.tidy {
@@ -105,26 +105,26 @@ fn dressed(moment: Moment<'_>, code: &str) -> Said {
             _ => block.trim_end_matches('`').to_owned(),
         }
     };
-    Said { text, cut_off: false }
+    Answer { text, cut_off: false }
 }
 
-fn prose(moment: Moment<'_>) -> Said {
+fn prose(moment: Moment<'_>) -> Answer {
     let title = &moment.task.title;
     let text = format!(
         "To solve \"{title}\", first think about what the harbour office needs. Then go through \
          the input step by step, keep the intermediate results, and give back what is asked for. \
          Mind the edge cases, such as an empty list."
     );
-    Said { text, cut_off: false }
+    Answer { text, cut_off: false }
 }
 
-fn cut_off(moment: Moment<'_>, code: &str) -> Said {
+fn cut_off(moment: Moment<'_>, code: &str) -> Answer {
     let half: Vec<&str> = code.lines().take(code.lines().count().div_ceil(2)).collect();
     let block = fenced(moment, &half.join("\n"));
-    Said { text: block.trim_end_matches('`').trim_end().to_owned(), cut_off: true }
+    Answer { text: block.trim_end_matches('`').trim_end().to_owned(), cut_off: true }
 }
 
-fn other_language(moment: Moment<'_>) -> Said {
+fn other_language(moment: Moment<'_>) -> Answer {
     let text = if moment.task.language == "python" {
         "```javascript\nfunction solve(input) {\n  const parts = input.split(' ');\n  \
          return parts.length;\n}\nmodule.exports = { solve };\n```"
@@ -132,7 +132,7 @@ fn other_language(moment: Moment<'_>) -> Said {
         "```python\nimport sys\n\ndef solve(text):\n    return len(text.split())\n\n\
          print(solve(sys.stdin.read()))\n```"
     };
-    Said { text: text.to_owned(), cut_off: false }
+    Answer { text: text.to_owned(), cut_off: false }
 }
 
 /// The code, made to crash when it is used.
@@ -166,7 +166,7 @@ fn endless(language: &str, code: &str) -> String {
 #[cfg(test)]
 mod tests {
     use fairtrial_core::docket::Docket;
-    use fairtrial_core::recipe::Recipes;
+    use fairtrial_core::language::Languages;
     use fairtrial_core::tree::RelPath;
 
     use super::*;
@@ -185,7 +185,7 @@ mod tests {
             ("gap/proofs/wrong.py", "WRONG = 1\n"),
         ];
         let tree = files.iter().map(|(p, b)| (RelPath::parse(p).unwrap(), b.as_bytes().to_vec()));
-        Docket::parse("d", &tree.collect(), &Recipes::shipped()).unwrap().tasks.remove(0)
+        Docket::parse("d", &tree.collect(), &Languages::shipped()).unwrap().tasks.remove(0)
     }
 
     fn model(skill: f64, tidy: f64) -> Model {
@@ -196,13 +196,13 @@ mod tests {
         parse_models("m.toml", &text).unwrap().remove(0)
     }
 
-    fn many(model: &Model, task: &Task, attempt: usize) -> Vec<Said> {
+    fn many(model: &Model, task: &Task, attempt: usize) -> Vec<Answer> {
         let say = |request_seed| answer(Moment { seed: 1, request_seed, attempt, model, task });
         (0..400).map(say).collect()
     }
 
     /// The share of answers that are the right code and nothing else.
-    fn right(said: &[Said]) -> f64 {
+    fn right(said: &[Answer]) -> f64 {
         let whole = said.iter().filter(|it| it.text == "```python\nRIGHT = 1\nMORE = 2\n```");
         whole.count() as f64 / said.len() as f64
     }
@@ -227,7 +227,7 @@ mod tests {
     #[test]
     fn there_are_many_ways_to_go_wrong_and_to_be_untidy() {
         let wrong = many(&model(-9.0, 1.0), &task(3), 1);
-        let some = |test: &dyn Fn(&Said) -> bool| assert!(wrong.iter().any(test));
+        let some = |test: &dyn Fn(&Answer) -> bool| assert!(wrong.iter().any(test));
         some(&|it| it.text.contains("WRONG"));
         some(&|it| it.text.contains("raise RuntimeError"));
         some(&|it| it.text.contains("while True"));

@@ -21,7 +21,7 @@ use serde_json::{Value, json};
 use tokio::sync::oneshot;
 use tokio_stream::wrappers::ReceiverStream;
 
-use crate::answers::{Moment, Said, answer};
+use crate::answers::{Answer, Moment, answer};
 use crate::models::Model;
 
 /// Bytes of text that make a token.
@@ -32,7 +32,7 @@ const PART_TOKENS: usize = 8;
 
 /// What is served.
 #[derive(Debug, Clone)]
-pub struct Standin {
+pub struct StandinServer {
     /// The models.
     pub models: Vec<Model>,
     /// The tasks that they know answers to.
@@ -91,8 +91,8 @@ impl Drop for Handle {
 /// Where a stand-in writes down each request that it answers.
 pub type Log = Box<dyn Write + Send>;
 
-struct Shared {
-    standin: Standin,
+struct ServerState {
+    standin: StandinServer,
     log: Mutex<Option<Log>>,
     /// How often a request was refused, by the request.
     refused: Mutex<HashMap<String, u32>>,
@@ -104,15 +104,18 @@ struct Shared {
 ///
 /// # Errors
 /// When the port cannot be had.
-pub fn start(standin: Standin, port: u16, log: Option<Log>) -> Result<Handle, StandinError> {
+pub fn start(standin: StandinServer, port: u16, log: Option<Log>) -> Result<Handle, StandinError> {
     let fail = |source| StandinError { port, source };
     let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, port)).map_err(fail)?;
     listener.set_nonblocking(true).map_err(fail)?;
     let address = listener.local_addr().map_err(fail)?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(fail)?;
-    let shared =
-        Arc::new(Shared { standin, log: Mutex::new(log), refused: Mutex::new(HashMap::new()) });
+    let shared = Arc::new(ServerState {
+        standin,
+        log: Mutex::new(log),
+        refused: Mutex::new(HashMap::new()),
+    });
     let router = Router::new()
         .route("/v1/chat/completions", post(complete))
         .route("/v1/models", get(models))
@@ -134,9 +137,9 @@ pub fn start(standin: Standin, port: u16, log: Option<Log>) -> Result<Handle, St
 }
 
 #[derive(Debug, Deserialize)]
-struct Request {
+struct ChatRequest {
     model: String,
-    messages: Vec<Message>,
+    messages: Vec<ChatMessage>,
     #[serde(default)]
     stream: bool,
     #[serde(default)]
@@ -146,7 +149,7 @@ struct Request {
 }
 
 #[derive(Debug, Deserialize)]
-struct Message {
+struct ChatMessage {
     role: String,
     content: String,
 }
@@ -157,7 +160,7 @@ struct StreamOptions {
     include_usage: bool,
 }
 
-async fn models(State(shared): State<Arc<Shared>>) -> Json<Value> {
+async fn models(State(shared): State<Arc<ServerState>>) -> Json<Value> {
     let models = shared.standin.models.iter();
     let data: Vec<_> = models.map(|it| json!({ "id": it.name, "object": "model" })).collect();
     Json(json!({ "object": "list", "data": data }))
@@ -168,9 +171,9 @@ fn refuse(status: StatusCode, message: &str, code: &str) -> Response {
 }
 
 async fn complete(
-    State(shared): State<Arc<Shared>>,
+    State(shared): State<Arc<ServerState>>,
     headers: HeaderMap,
-    Json(request): Json<Request>,
+    Json(request): Json<ChatRequest>,
 ) -> Response {
     let standin = &shared.standin;
     if let Some(key) = &standin.key {
@@ -197,7 +200,7 @@ async fn complete(
             shared.write_down(&request, task, attempt);
             answer(Moment { seed: standin.seed, request_seed: request.seed, attempt, model, task })
         }
-        None => Said { text: "I do not know that task.".to_owned(), cut_off: false },
+        None => Answer { text: "I do not know that task.".to_owned(), cut_off: false },
     };
     let usage = usage(&request, &said.text);
     tokio::time::sleep(Duration::from_secs_f64(model.latency)).await;
@@ -218,8 +221,8 @@ async fn complete(
     .into_response()
 }
 
-impl Shared {
-    fn write_down(&self, request: &Request, task: &Task, attempt: usize) {
+impl ServerState {
+    fn write_down(&self, request: &ChatRequest, task: &Task, attempt: usize) {
         if let Some(log) = &mut *self.log.lock().unwrap_or_else(PoisonError::into_inner) {
             let at = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
             let row = json!({
@@ -235,7 +238,7 @@ impl Shared {
     }
 
     /// Whether this request is to be refused: a share of requests is, as often as the model says.
-    fn is_refused(&self, model: &Model, request: &Request) -> bool {
+    fn is_refused(&self, model: &Model, request: &ChatRequest) -> bool {
         if model.fault_rate == 0.0 {
             return false;
         }
@@ -251,7 +254,7 @@ impl Shared {
     }
 }
 
-fn finish(said: &Said) -> &'static str {
+fn finish(said: &Answer) -> &'static str {
     if said.cut_off { "length" } else { "stop" }
 }
 
@@ -260,7 +263,7 @@ fn tokens(text: &str) -> usize {
 }
 
 /// Everything but the last message was sent before, and so comes from the cache.
-fn usage(request: &Request, text: &str) -> Value {
+fn usage(request: &ChatRequest, text: &str) -> Value {
     let counts: Vec<usize> = request.messages.iter().map(|it| tokens(&it.content)).collect();
     let input: usize = counts.iter().sum();
     let fresh = if counts.len() > 2 { counts.last().copied().unwrap_or(0) } else { input };
@@ -276,7 +279,7 @@ fn writing_time(model: &Model, bytes: usize) -> Duration {
     Duration::from_secs_f64(bytes as f64 / BYTES_PER_TOKEN as f64 / model.tokens_per_second)
 }
 
-fn stream(model: &Model, said: Said, usage: Option<Value>) -> Response {
+fn stream(model: &Model, said: Answer, usage: Option<Value>) -> Response {
     let (to, from) = tokio::sync::mpsc::channel::<Result<Event, Infallible>>(4);
     let model = model.clone();
     tokio::spawn(async move {

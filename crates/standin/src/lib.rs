@@ -7,5 +7,5 @@ mod answers;
 mod http;
 mod models;
 
-pub use http::{Handle, Log, Standin, StandinError, start};
+pub use http::{Handle, Log, StandinError, StandinServer, start};
 pub use models::{Model, ModelsError, parse_models, shipped_models};

@@ -9,9 +9,9 @@ use serde::Deserialize;
 pub struct Model {
     /// The name that requests ask for.
     pub name: String,
-    /// A task of this difficulty is solved at the first go half of the time.
+    /// A task of this difficulty is solved at the first try half of the time.
     pub skill: f64,
-    /// How often a failed answer is put right when the failure is told, from 0 to 1.
+    /// How often a failed answer is put right when the failure is reported, from 0 to 1.
     pub repair: f64,
     /// How often an answer is exactly what was asked for, and nothing around it, from 0 to 1.
     #[serde(default = "always")]

@@ -4,16 +4,16 @@ use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
+use fairtrial_core::language::Languages;
 use fairtrial_core::plan::Candidate;
-use fairtrial_core::recipe::Recipes;
 use fairtrial_grading::read_docket;
-use fairtrial_standin::{Standin, shipped_models, start};
+use fairtrial_standin::{StandinServer, shipped_models, start};
 use include_dir::{Dir, include_dir};
 
 use crate::args::DemoArgs;
-use crate::commands::run::{hold_all, prepared};
+use crate::commands::run::{prepared, run_all};
+use crate::environment::Environment;
 use crate::errors::Failure;
-use crate::surroundings::Surroundings;
 
 /// The demo's docket and plan.
 static DEMO: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo");
@@ -21,16 +21,16 @@ static DEMO: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../demo");
 /// Lays out the demo, serves the simulated models, runs the plan, and says where to look next.
 pub fn run(
     args: &DemoArgs,
-    surroundings: &Surroundings,
+    environment: &Environment,
     out: &mut dyn Write,
     err: &mut dyn Write,
 ) -> Result<u8, Failure> {
     let folder = &args.out;
-    lay_out(folder, args.seed)?;
+    prepare(folder, args.seed)?;
     let plan = folder.join("plan.toml");
-    let mut preparation = prepared(&plan, args.trust_code, surroundings)?;
-    let docket = read_docket(&folder.join("docket"), &Recipes::shipped())?;
-    let standin = Standin {
+    let mut preparation = prepared(&plan, args.trust_code, environment)?;
+    let docket = read_docket(&folder.join("docket"), &Languages::shipped())?;
+    let standin = StandinServer {
         models: shipped_models(),
         tasks: docket.tasks,
         seed: preparation.plan.seed,
@@ -41,9 +41,9 @@ pub fn run(
     let chats = preparation.plan.candidates.iter().filter(|it| matches!(it, Candidate::Chat(_)));
     writeln!(err, "{} simulated models answer at {}", chats.count(), handle.endpoint())?;
     let record = folder.join("record");
-    let code = hold_all(&preparation, &record, surroundings, out, err)?;
+    let code = run_all(&preparation, &record, environment, out, err)?;
     let (shown, record) = (folder.display(), record.display());
-    let program = surroundings.program();
+    let program = environment.program();
     writeln!(
         out,
         "\nLook next:\n  {program} standings {record} --json\n  {program} show {record} --task \
@@ -56,7 +56,7 @@ pub fn run(
 
 /// Writes the demo's files. A folder that holds anything else is left alone; a file that is there
 /// already is kept as the user has it.
-fn lay_out(folder: &Path, seed: Option<u64>) -> Result<(), Failure> {
+fn prepare(folder: &Path, seed: Option<u64>) -> Result<(), Failure> {
     let known = ["docket", "plan.toml", "record", "my-record"];
     if let Ok(entries) = fs::read_dir(folder) {
         for entry in entries.flatten() {

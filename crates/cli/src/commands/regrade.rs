@@ -2,18 +2,18 @@
 
 use std::io::{IsTerminal as _, Write};
 
-use fairtrial_hearing::{RegradeOptions, regrade};
 use fairtrial_record::Record;
 use fairtrial_report::{regrade_json, regrade_table};
+use fairtrial_runner::{RegradeOptions, regrade};
 
 use crate::args::RegradeArgs;
 use crate::commands::run::with_prepare_options;
+use crate::environment::Environment;
 use crate::errors::{DIFFERS, Failure};
-use crate::surroundings::Surroundings;
 
 /// Says on a terminal how many answers are done.
-pub fn counter(what: &'static str, surroundings: &Surroundings) -> impl Fn(usize, usize) + Sync {
-    let on_terminal = surroundings.err_is_terminal();
+pub fn counter(what: &'static str, environment: &Environment) -> impl Fn(usize, usize) + Sync {
+    let on_terminal = environment.err_is_terminal();
     move |done, all| {
         let stderr = std::io::stderr();
         if on_terminal && stderr.is_terminal() && (done.is_multiple_of(8) || done == all) {
@@ -26,17 +26,17 @@ pub fn counter(what: &'static str, surroundings: &Surroundings) -> impl Fn(usize
 /// Judges, adds the grading to the record, and writes where it differs from the first verdicts.
 pub fn run(
     args: &RegradeArgs,
-    surroundings: &Surroundings,
+    environment: &Environment,
     out: &mut dyn Write,
     err: &mut dyn Write,
 ) -> Result<u8, Failure> {
     let options = RegradeOptions {
         dockets: args.docket.clone(),
-        recipes: args.recipes.clone(),
+        languages: args.languages.clone(),
         judging: std::thread::available_parallelism().map_or(1, usize::from),
     };
-    let progress = counter("judged again", surroundings);
-    let number = with_prepare_options(args.trust_code, surroundings, |prepare| {
+    let progress = counter("judged again", environment);
+    let number = with_prepare_options(args.trust_code, environment, |prepare| {
         regrade(&args.record, &options, prepare, &progress)
     })?;
     let record = Record::open(&args.record)?;
@@ -47,7 +47,7 @@ pub fn run(
     if args.json {
         regrade_json(out, grading)?;
     } else {
-        regrade_table(out, grading, surroundings.style())?;
+        regrade_table(out, grading, environment.style())?;
     }
     out.flush()?;
     writeln!(err, "record: {}", args.record.display())?;

@@ -1,4 +1,4 @@
-//! `fairtrial run`: holds the trials that are not yet held.
+//! `fairtrial run`: runs the trials that have not been run.
 
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -6,46 +6,46 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use fairtrial_core::verdict::VoidReason;
-use fairtrial_hearing::{HoldOptions, Preparation, PrepareOptions, Summary, hold, prepare};
 use fairtrial_record::Record;
 use fairtrial_report::{load, safe, standings};
+use fairtrial_runner::{Preparation, PrepareOptions, RunOptions, Summary, prepare, run_trials};
 use fairtrial_sandbox::Demand;
 
 use crate::args::RunArgs;
+use crate::environment::Environment;
 use crate::errors::{Failure, OUTSIDE};
 use crate::progress::{Bars, Lines};
-use crate::surroundings::Surroundings;
 
 /// Holds the trials of a plan, then writes the standings.
 pub fn run(
     args: &RunArgs,
-    surroundings: &Surroundings,
+    environment: &Environment,
     out: &mut dyn Write,
     err: &mut dyn Write,
 ) -> Result<u8, Failure> {
     let record = args.record.clone().unwrap_or_else(|| record_beside(&args.plan));
-    let preparation = prepared(&args.plan, args.trust_code, surroundings)?;
-    let code = hold_all(&preparation, &record, surroundings, out, err)?;
+    let preparation = prepared(&args.plan, args.trust_code, environment)?;
+    let code = run_all(&preparation, &record, environment, out, err)?;
     Ok(code)
 }
 
-/// Reads a plan, with what the surroundings say.
+/// Reads a plan, with what the environment say.
 pub fn prepared(
     plan: &Path,
     trust_code: bool,
-    surroundings: &Surroundings,
+    environment: &Environment,
 ) -> Result<Preparation, Failure> {
-    Ok(with_prepare_options(trust_code, surroundings, |options| prepare(plan, options))?)
+    Ok(with_prepare_options(trust_code, environment, |options| prepare(plan, options))?)
 }
 
-/// Does what takes the surroundings of this process, and the tiers of the sandbox that will do.
+/// Does what takes the environment of this process, and the tiers of the sandbox that will do.
 pub fn with_prepare_options<T>(
     trust_code: bool,
-    surroundings: &Surroundings,
+    environment: &Environment,
     work: impl FnOnce(&PrepareOptions<'_>) -> T,
 ) -> T {
     work(&PrepareOptions {
-        env: &|name| surroundings.variable(name),
+        env: &|name| environment.variable(name),
         version: env!("CARGO_PKG_VERSION"),
         demand: if trust_code { Demand::Anything } else { Demand::Confined },
     })
@@ -61,10 +61,10 @@ fn record_beside(plan: &Path) -> PathBuf {
 
 /// Holds the trials of what was prepared, writes the standings and what went wrong; gives the
 /// exit code.
-pub fn hold_all(
+pub fn run_all(
     preparation: &Preparation,
     record: &Path,
-    surroundings: &Surroundings,
+    environment: &Environment,
     out: &mut dyn Write,
     err: &mut dyn Write,
 ) -> Result<u8, Failure> {
@@ -73,22 +73,22 @@ pub fn hold_all(
     }
     let judging = std::thread::available_parallelism().map_or(1, usize::from);
     let judging = judging.min(preparation.plan.parallel as usize);
-    let options = HoldOptions { record: record.to_owned(), judging };
+    let options = RunOptions { record: record.to_owned(), judging };
     let (stop, signal) = stop_on_signal();
     let currency = &preparation.plan.currency;
-    let summary = if surroundings.err_is_terminal() {
+    let summary = if environment.err_is_terminal() {
         let names: Vec<&str> = preparation.plan.candidates.iter().map(|it| it.name()).collect();
-        let mut bars = Bars::new(&names, currency, surroundings.err_colour());
-        let summary = hold(preparation, &options, &stop, &mut bars);
+        let mut bars = Bars::new(&names, currency, environment.err_colour());
+        let summary = run_trials(preparation, &options, &stop, &mut bars);
         bars.clear();
         summary?
     } else {
-        hold(preparation, &options, &stop, &mut Lines::new(err, currency))?
+        run_trials(preparation, &options, &stop, &mut Lines::new(err, currency))?
     };
-    standings(out, &load(&Record::open(record)?)?, surroundings.style())?;
+    standings(out, &load(&Record::open(record)?)?, environment.style())?;
     out.flush()?;
     writeln!(err, "record: {}", record.display())?;
-    let code = tell(&summary, record, err)?;
+    let code = report(&summary, record, err)?;
     let by = signal.load(Ordering::Relaxed);
     Ok(if summary.stopped && by > 0 { ended_by(by) } else { code })
 }
@@ -114,20 +114,20 @@ fn stop_on_signal() -> (Arc<AtomicBool>, Arc<AtomicUsize>) {
 }
 
 /// Says what went wrong, and what to do.
-fn tell(summary: &Summary, record: &Path, err: &mut dyn Write) -> Result<u8, Failure> {
+fn report(summary: &Summary, record: &Path, err: &mut dyn Write) -> Result<u8, Failure> {
     for (candidate, why) in &summary.halted {
         let candidate = safe(candidate);
         writeln!(err, "error: candidate `{candidate}` was no longer asked: {}", safe(why))?;
     }
     if summary.stopped {
-        writeln!(err, "stopped: {} trials are not run yet", summary.not_held)?;
+        writeln!(err, "stopped: {} trials are not run yet", summary.not_run)?;
     }
     let faults = summary.void.iter().filter(|it| *it.0 != VoidReason::ToolMissing);
     let outside = faults.map(|it| it.1).sum::<usize>() > summary.unanswered;
     if summary.unanswered > 0 {
         writeln!(err, "note: {} trials have no recorded answer and are void", summary.unanswered)?;
     }
-    let again = outside || summary.not_held > 0 || !summary.halted.is_empty();
+    let again = outside || summary.not_run > 0 || !summary.halted.is_empty();
     if again {
         let record = record.display();
         writeln!(

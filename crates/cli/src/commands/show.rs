@@ -7,15 +7,11 @@ use fairtrial_record::Record;
 use fairtrial_report::{Selection, ShowOptions, show, show_json};
 
 use crate::args::ShowArgs;
+use crate::environment::Environment;
 use crate::errors::Failure;
-use crate::surroundings::Surroundings;
 
 /// Writes the trials that were asked for.
-pub fn run(
-    args: &ShowArgs,
-    surroundings: &Surroundings,
-    out: &mut dyn Write,
-) -> Result<u8, Failure> {
+pub fn run(args: &ShowArgs, environment: &Environment, out: &mut dyn Write) -> Result<u8, Failure> {
     let record = Record::open(&args.record)?;
     let selection =
         Selection { task: args.task.clone(), candidate: args.candidate.clone(), trial: args.trial };
@@ -26,7 +22,7 @@ pub fn run(
     if args.json {
         show_json(out, &record, &selection, args.unseal)?;
     } else {
-        let options = ShowOptions { unseal: args.unseal, style: surroundings.style() };
+        let options = ShowOptions { unseal: args.unseal, style: environment.style() };
         show(out, &record, &selection, options)?;
     }
     Ok(0)

@@ -4,22 +4,22 @@ use std::fs::{self, OpenOptions};
 use std::io::Write;
 use std::path::Path;
 
-use fairtrial_core::recipe::Recipes;
+use fairtrial_core::language::Languages;
 use fairtrial_grading::read_docket;
-use fairtrial_standin::{Log, Standin, parse_models, shipped_models, start};
+use fairtrial_standin::{Log, StandinServer, parse_models, shipped_models, start};
 
 use crate::args::StandinArgs;
+use crate::environment::Environment;
 use crate::errors::Failure;
-use crate::surroundings::Surroundings;
 
 /// Serves until the process is ended.
 pub fn run(
     args: &StandinArgs,
-    surroundings: &Surroundings,
+    environment: &Environment,
     out: &mut dyn Write,
     err: &mut dyn Write,
 ) -> Result<u8, Failure> {
-    let docket = read_docket(&args.docket, &Recipes::shipped())?;
+    let docket = read_docket(&args.docket, &Languages::shipped())?;
     let models = match &args.models {
         None => shipped_models(),
         Some(path) => {
@@ -33,7 +33,7 @@ pub fn run(
     };
     let key = match &args.key_env {
         None => None,
-        Some(name) => match surroundings.variable(name) {
+        Some(name) => match environment.variable(name) {
             Some(key) => Some(key),
             None => return Err(Failure::NoVariable(name.clone())),
         },
@@ -41,7 +41,7 @@ pub fn run(
     let log = args.log.as_deref().map(open_log).transpose()?;
     let names = models.iter().map(|it| it.name.clone()).collect::<Vec<_>>().join(", ");
     let handle =
-        start(Standin { models, tasks: docket.tasks, seed: args.seed, key }, args.port, log)?;
+        start(StandinServer { models, tasks: docket.tasks, seed: args.seed, key }, args.port, log)?;
     writeln!(out, "{}", handle.endpoint())?;
     out.flush()?;
     writeln!(err, "serving {names}; interrupt to end")?;

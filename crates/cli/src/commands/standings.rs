@@ -6,20 +6,20 @@ use fairtrial_record::Record;
 use fairtrial_report::{load, standings, standings_json};
 
 use crate::args::StandingsArgs;
+use crate::environment::Environment;
 use crate::errors::Failure;
-use crate::surroundings::Surroundings;
 
 /// Writes the standings of a record.
 pub fn run(
     args: &StandingsArgs,
-    surroundings: &Surroundings,
+    environment: &Environment,
     out: &mut dyn Write,
 ) -> Result<u8, Failure> {
     let loaded = load(&Record::open(&args.record)?)?;
     if args.json {
         standings_json(out, &loaded)?;
     } else {
-        standings(out, &loaded, surroundings.style())?;
+        standings(out, &loaded, environment.style())?;
     }
     Ok(0)
 }

@@ -5,12 +5,12 @@ use std::path::Path;
 
 use serde_json::json;
 
-use crate::bed::Bed;
+use crate::env::TestEnv;
 use crate::needs;
 
 /// Every task of the demo, answered by its own proofs of one kind.
 fn judge_proofs(kind: &str) -> Vec<(String, String)> {
-    let bed = Bed::new();
+    let env = TestEnv::new();
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/docket");
     let (mut tasks, mut lines) = (Vec::new(), String::new());
     let mut samples = 0;
@@ -31,13 +31,13 @@ fn judge_proofs(kind: &str) -> Vec<(String, String)> {
         }
         tasks.push(task);
     }
-    bed.demo_docket(&tasks.iter().map(String::as_str).collect::<Vec<_>>());
-    bed.recorded(&format!("samples = {samples}"), &[]);
-    bed.write("answers.jsonl", &lines);
+    env.demo_docket(&tasks.iter().map(String::as_str).collect::<Vec<_>>());
+    env.recorded(&format!("samples = {samples}"), &[]);
+    env.write("answers.jsonl", &lines);
     // Not every task has as many proofs: the trials without an answer are void.
-    let ran = bed.run(&["run", "plan.toml"]);
+    let ran = env.run(&["run", "plan.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
-    let shown = bed.json(&["show", "record", "--json"]);
+    let shown = env.json(&["show", "record", "--json"]);
     let trials = shown["trials"].as_array().unwrap();
     let verdict = |trial: &serde_json::Value| {
         let text = |key: &str| trial[key].as_str().unwrap_or_default().to_owned();
@@ -70,8 +70,8 @@ fn wrong_answers_get_none() {
 
 #[test]
 fn each_way_to_fail_has_its_own_reason() {
-    let bed = Bed::new();
-    bed.gap_docket("time = 1");
+    let env = TestEnv::new();
+    env.gap_docket("time = 1");
     for (answer, reason) in [
         ("def gap(a, b):\n    return b - a\n", "wrong result"),
         ("def gap(a, b):\n    return a / 0\n", "crashed"),
@@ -84,7 +84,7 @@ fn each_way_to_fail_has_its_own_reason() {
         ("```js\nfunction gap(a, b) { return a - b; }\n```", "wrong language"),
         ("def gap(a, b):\n    # rest as before\n    pass\n", "incomplete"),
     ] {
-        let attempt = bed.judge_gap(answer);
+        let attempt = env.judge_gap(answer);
         assert_eq!(attempt["reason"], reason, "{answer}: {attempt:#}");
         assert_eq!(attempt["tests_total"], 2, "{answer}");
     }
@@ -92,8 +92,8 @@ fn each_way_to_fail_has_its_own_reason() {
 
 #[test]
 fn honest_oddities_pass() {
-    let bed = Bed::new();
-    bed.gap_docket("time = 2\nmemory = \"320 MiB\"");
+    let env = TestEnv::new();
+    env.gap_docket("time = 2\nmemory = \"320 MiB\"");
     for answer in [
         "import sys\nprint('x' * 10000)\nsys.stderr.write('noise')\ndef gap(a, b):\n    print(a)\n    return a - b\n",
         "import threading\ndef gap(a, b):\n    out = []\n    t = threading.Thread(target=lambda: out.append(a - b))\n    t.start(); t.join()\n    return out[0]\n",
@@ -106,26 +106,26 @@ fn honest_oddities_pass() {
         "async def gap(a, b):\n    import asyncio\n    await asyncio.sleep(0)\n    return a - b\n",
         "import multiprocessing\ndef work(a, b, q):\n    q.put(a - b)\ndef gap(a, b):\n    q = multiprocessing.Queue()\n    p = multiprocessing.Process(target=work, args=(a, b, q))\n    p.start()\n    got = q.get()\n    p.join()\n    return got\n",
     ] {
-        let attempt = bed.judge_gap(answer);
+        let attempt = env.judge_gap(answer);
         assert_eq!(attempt["verdict"], "pass", "{answer}: {attempt:#}");
     }
 }
 
 #[test]
 fn files_and_patches_are_answers_too() {
-    let bed = Bed::new();
-    bed.gap_docket("time = 2");
-    bed.write("docket/gap/given/solution.py", "def gap(a, b):\n    return b - a\n");
-    bed.recorded("samples = 3", &[]);
+    let env = TestEnv::new();
+    env.gap_docket("time = 2");
+    env.write("docket/gap/given/solution.py", "def gap(a, b):\n    return b - a\n");
+    env.recorded("samples = 3", &[]);
     let good = "--- a/solution.py\n+++ b/solution.py\n@@ -1,2 +1,2 @@\n def gap(a, b):\n-    return b - a\n+    return a - b\n";
     let rows = [
         json!({"task": "gap", "files": {"solution.py": "from span import gap\n", "span.py": "def gap(a, b):\n    return a - b\n"}}),
         json!({"task": "gap", "sample": 2, "patch": good}),
         json!({"task": "gap", "sample": 3, "patch": good.replace("-    return b - a", "-    return b + a")}),
     ];
-    bed.write("answers.jsonl", &rows.map(|row| format!("{row}\n")).concat());
-    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
-    let shown = bed.json(&["show", "record", "--json"]);
+    env.write("answers.jsonl", &rows.map(|row| format!("{row}\n")).concat());
+    assert_eq!(env.run(&["run", "plan.toml"]).code, 0);
+    let shown = env.json(&["show", "record", "--json"]);
     for trial in shown["trials"].as_array().unwrap() {
         let expected = if trial["sample"] == 3 { "patch does not apply" } else { "" };
         assert_eq!(trial["reason"].as_str().unwrap_or_default(), expected, "{trial:#}");
@@ -134,14 +134,14 @@ fn files_and_patches_are_answers_too() {
 
 #[test]
 fn the_strict_reading_counts_when_the_plan_says_so() {
-    let bed = Bed::new();
-    bed.gap_docket("time = 2");
+    let env = TestEnv::new();
+    env.gap_docket("time = 2");
     let answer = "Here you are:\n```python\ndef gap(a, b):\n    return a - b\n```\n";
     for (reading, verdict) in [("lenient", "pass"), ("strict", "fail")] {
-        bed.recorded(&format!("reading = \"{reading}\""), &[("gap", answer)]);
+        env.recorded(&format!("reading = \"{reading}\""), &[("gap", answer)]);
         let record = format!("{reading}.record");
-        assert_eq!(bed.run(&["run", "plan.toml", "--record", &record]).code, 0);
-        let trial = &bed.json(&["show", &record, "--json"])["trials"][0];
+        assert_eq!(env.run(&["run", "plan.toml", "--record", &record]).code, 0);
+        let trial = &env.json(&["show", &record, "--json"])["trials"][0];
         assert_eq!(trial["verdict"], verdict);
         assert_eq!(trial["attempts"][0]["deviations"], json!(["text around the code"]));
     }

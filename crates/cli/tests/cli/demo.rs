@@ -1,6 +1,6 @@
 //! The complete example.
 
-use crate::bed::Bed;
+use crate::env::TestEnv;
 use crate::needs;
 
 #[test]
@@ -8,13 +8,13 @@ fn the_demo_ranks_its_models_by_the_skill_they_were_given() {
     if !needs::there(&["node", "javac", "c++"]) {
         return;
     }
-    let bed = Bed::new();
-    let ran = bed.run(&["demo", "--out", "demo"]);
+    let env = TestEnv::new();
+    let ran = env.run(&["demo", "--out", "demo"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert!(ran.out.contains("Look next:"), "{}", ran.out);
     let table = ran.out.lines().take_while(|line| *line != "Look next:");
     assert!(table.into_iter().all(|line| line.chars().count() <= 100), "{}", ran.out);
-    let standings = bed.json(&["standings", "demo/record", "--json"]);
+    let standings = env.json(&["standings", "demo/record", "--json"]);
     let rows = standings["candidates"].as_array().unwrap();
     let names: Vec<_> = rows.iter().map(|row| row["name"].as_str().unwrap()).collect();
     assert_eq!((names[0], names[3]), ("kittiwake", "puffin"), "{names:?}");
@@ -25,34 +25,34 @@ fn the_demo_ranks_its_models_by_the_skill_they_were_given() {
         assert!(row["cost"].as_f64().unwrap() > 0.0);
     }
     assert_eq!(standings["complete"], true);
-    // Everything is held, so nothing is held again, and the standings stay.
-    let again = bed.run(&["demo", "--out", "demo"]);
+    // Everything is done, so nothing is run again, and the standings stay.
+    let again = env.run(&["demo", "--out", "demo"]);
     assert_eq!(again.code, 0, "{}", again.err);
     assert!(again.err.contains("trials 228 of 228"), "{}", again.err);
-    assert_eq!(bed.json(&["standings", "demo/record", "--json"]), standings);
+    assert_eq!(env.json(&["standings", "demo/record", "--json"]), standings);
 }
 
 #[test]
 fn a_folder_that_holds_something_else_is_left_alone() {
-    let bed = Bed::new();
-    bed.write("demo/letters.txt", "dear harbour master");
-    let ran = bed.run(&["demo", "--out", "demo"]);
+    let env = TestEnv::new();
+    env.write("demo/letters.txt", "dear harbour master");
+    let ran = env.run(&["demo", "--out", "demo"]);
     assert_eq!(ran.code, 2);
     assert!(ran.err.contains("is no demo of this version"), "{}", ran.err);
-    assert!(!bed.path("demo/plan.toml").exists());
+    assert!(!env.path("demo/plan.toml").exists());
 }
 
 #[test]
 fn the_same_seed_gives_the_same_verdicts_and_another_seed_others() {
-    let bed = Bed::new();
-    bed.demo_docket(&["tide-gap", "harbour-toll", "tow-order", "pilot-roster"]);
-    let standin = bed.standin(&[], &[]);
+    let env = TestEnv::new();
+    env.demo_docket(&["tide-gap", "harbour-toll", "tow-order", "pilot-roster"]);
+    let standin = env.standin(&[], &[]);
     let verdicts = |seed: u32, record: &str| {
         let head = format!("samples = 3\nattempts = 2\nseed = {seed}");
-        bed.chats(&head, &standin.address, &["petrel", "puffin"], "");
-        let ran = bed.run(&["run", "plan.toml", "--record", record]);
+        env.chats(&head, &standin.address, &["petrel", "puffin"], "");
+        let ran = env.run(&["run", "plan.toml", "--record", record]);
         assert_eq!(ran.code, 0, "{}", ran.err);
-        let shown = bed.json(&["show", record, "--json"]);
+        let shown = env.json(&["show", record, "--json"]);
         let mut rows: Vec<String> = shown["trials"]
             .as_array()
             .unwrap()

@@ -2,15 +2,15 @@
 
 use std::process::Command;
 
-use crate::bed::Bed;
+use crate::env::TestEnv;
 
 #[test]
 fn attacks_end_within_their_limits_with_the_right_reason() {
-    let bed = Bed::new();
-    bed.gap_docket("time = 1\nmemory = \"128 MiB\"\noutput = \"1 MiB\"\nprocesses = 24");
-    let sealed = bed.path("docket/gap/sealed/calls.jsonl");
-    let home = bed.path("secret.txt");
-    bed.write("secret.txt", "41 -3");
+    let env = TestEnv::new();
+    env.gap_docket("time = 1\nmemory = \"128 MiB\"\noutput = \"1 MiB\"\nprocesses = 24");
+    let sealed = env.path("docket/gap/sealed/calls.jsonl");
+    let home = env.path("secret.txt");
+    env.write("secret.txt", "41 -3");
     let reads = |path: &str| format!("def gap(a, b):\n    return open({path:?}).read()\n");
     let cases = [
         ("def gap(a, b):\n    while True: pass\n".to_owned(), "timed out"),
@@ -42,7 +42,7 @@ fn attacks_end_within_their_limits_with_the_right_reason() {
         (reads("/proc/1/mem"), "crashed"),
     ];
     for (answer, reason) in cases {
-        let attempt = bed.judge_gap(&answer);
+        let attempt = env.judge_gap(&answer);
         assert_eq!(attempt["reason"], reason, "{answer}: {attempt:#}");
     }
     let left = Command::new("pgrep").args(["-fx", "sleep 4711.25"]).output().unwrap();
@@ -52,8 +52,8 @@ fn attacks_end_within_their_limits_with_the_right_reason() {
 /// None of these solves the task; none may pass.
 #[test]
 fn cheats_get_no_pass() {
-    let bed = Bed::new();
-    bed.gap_docket("time = 1");
+    let env = TestEnv::new();
+    env.gap_docket("time = 1");
     for answer in [
         // Equal to everything.
         "class Any:\n    def __eq__(self, other): return True\n    def __hash__(self): return 0\ndef gap(a, b): return Any()\n",
@@ -83,34 +83,34 @@ fn cheats_get_no_pass() {
         "def gap(a, b):\n    yield a - b\n",
         "def gap(*a): return {41, -3}\n",
     ] {
-        let attempt = bed.judge_gap(answer);
+        let attempt = env.judge_gap(answer);
         assert_eq!(attempt["verdict"], "fail", "{answer}: {attempt:#}");
     }
 }
 
 #[test]
 fn what_a_candidate_prints_cannot_move_the_cursor() {
-    let bed = Bed::new();
-    bed.gap_docket("time = 1");
+    let env = TestEnv::new();
+    env.gap_docket("time = 1");
     let answer =
         "def gap(a, b):\n    raise ValueError('\\x1b[2J\\x1b]0;pwned\\x07')  # \u{1b}[31m\n";
-    bed.judge_gap(answer);
-    let shown = bed.run(&["show", "record", "--unseal"]);
+    env.judge_gap(answer);
+    let shown = env.run(&["show", "record", "--unseal"]);
     assert!(!shown.out.contains('\u{1b}') && !shown.out.contains('\u{7}'));
     assert!(shown.out.contains("\\u{1b}[2J"));
 }
 
 #[test]
 fn a_whole_program_gets_the_same_treatment() {
-    let bed = Bed::new();
-    bed.write("docket/docket.toml", "title = \"T\"\n");
-    bed.write(
+    let env = TestEnv::new();
+    env.write("docket/docket.toml", "title = \"T\"\n");
+    env.write(
         "docket/log/brief.md",
         "+++\ntitle = \"Log\"\nform = \"program\"\nlanguage = \"shell\"\ncategory = \"files\"\n\
          difficulty = 1\n[program]\nfile = \"main.sh\"\n[limits]\ntime = 1\nmemory = 96\n\
          output = \"64 KiB\"\nprocesses = 16\n+++\nCopy the input.\n",
     );
-    bed.write("docket/log/sealed/cases.jsonl", "{\"stdin\": \"a\\n\", \"stdout\": \"a\\n\"}\n");
+    env.write("docket/log/sealed/cases.jsonl", "{\"stdin\": \"a\\n\", \"stdout\": \"a\\n\"}\n");
     for (script, reason) in [
         ("cat", ""),
         ("cat; exit 3", "crashed"),
@@ -123,11 +123,11 @@ fn a_whole_program_gets_the_same_treatment() {
         ("(sleep 30; echo late) & cat", ""),
         ("echo b", "wrong result"),
     ] {
-        bed.recorded("", &[("log", &format!("```sh\n{script}\n```"))]);
-        let _ = std::fs::remove_dir_all(bed.path("record"));
-        assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
-        let trial = &bed.json(&["show", "record", "--json"])["trials"][0];
-        // A fork bomb is held to its limits; what it leaves of them is up to luck.
+        env.recorded("", &[("log", &format!("```sh\n{script}\n```"))]);
+        let _ = std::fs::remove_dir_all(env.path("record"));
+        assert_eq!(env.run(&["run", "plan.toml"]).code, 0);
+        let trial = &env.json(&["show", "record", "--json"])["trials"][0];
+        // A fork bomb is bound by its limits; what it leaves of them is up to luck.
         if !script.starts_with(':') {
             assert_eq!(trial["reason"].as_str().unwrap_or_default(), reason, "{script}: {trial:#}");
         }

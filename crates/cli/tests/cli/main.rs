@@ -3,9 +3,9 @@
 #![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
 
 mod answers;
-mod bed;
 mod demo;
 mod doctor;
+mod env;
 mod hostile;
 mod hosts;
 mod input;

@@ -1,4 +1,4 @@
-//! Runs that are killed, stopped, and gone on with.
+//! Runs that are killed, stopped, and resumed.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use rusqlite::Connection;
 
-use crate::bed::{Bed, PROGRAM};
+use crate::env::{PROGRAM, TestEnv};
 
 const TASKS: &[&str] = &["tide-gap", "berth-label", "flag-count", "tow-order", "harbour-toll"];
 
@@ -19,11 +19,11 @@ const SLOW: &str = "[[model]]\nname = \"petrel\"\nskill = 2.5\nrepair = 0.4\n\
 
 #[test]
 fn a_run_killed_ten_times_ends_with_every_trial_once() {
-    let bed = Bed::new();
-    bed.demo_docket(TASKS);
-    bed.write("models.toml", SLOW);
-    let standin = bed.standin(&["--models", "models.toml", "--log", "asked.jsonl"], &[]);
-    bed.chats(
+    let env = TestEnv::new();
+    env.demo_docket(TASKS);
+    env.write("models.toml", SLOW);
+    let standin = env.standin(&["--models", "models.toml", "--log", "asked.jsonl"], &[]);
+    env.chats(
         "samples = 4\nattempts = 3\nparallel = 5",
         &standin.address,
         &["petrel", "puffin"],
@@ -31,7 +31,7 @@ fn a_run_killed_ten_times_ends_with_every_trial_once() {
     );
     let mut kills = 0;
     for round in 0_u64..10 {
-        let mut command = bed.command(Path::new(PROGRAM));
+        let mut command = env.command(Path::new(PROGRAM));
         command.args(["run", "plan.toml"]).stdout(Stdio::null()).stderr(Stdio::null());
         let mut child = command.spawn().unwrap();
         // Spread over the run by a sequence that repeats only after all of it.
@@ -42,10 +42,10 @@ fn a_run_killed_ten_times_ends_with_every_trial_once() {
         child.wait().unwrap();
     }
     assert!(kills >= 8, "the run was over after {kills} kills: it is too short for this test");
-    let ran = bed.run(&["run", "plan.toml"]);
+    let ran = env.run(&["run", "plan.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
 
-    let record = Connection::open(bed.path("record/trials.sqlite")).unwrap();
+    let record = Connection::open(env.path("record/trials.sqlite")).unwrap();
     let one = |sql: &str| record.query_row(sql, [], |row| row.get::<_, i64>(0)).unwrap();
     assert_eq!(one("SELECT count(*) FROM trials WHERE verdict IS NOT NULL"), 40);
     assert_eq!(one("SELECT count(*) FROM trials WHERE verdict IS NULL"), 0);
@@ -57,11 +57,11 @@ fn a_run_killed_ten_times_ends_with_every_trial_once() {
     assert_eq!(one(gaps), 0);
     let check = record.query_row("PRAGMA integrity_check", [], |row| row.get::<_, String>(0));
     assert_eq!(check.unwrap(), "ok");
-    assert_nothing_was_asked_again(&bed, &record);
+    assert_nothing_was_asked_again(&env, &record);
 }
 
 /// No request came after the answer to the same question had been committed.
-fn assert_nothing_was_asked_again(bed: &Bed, record: &Connection) {
+fn assert_nothing_was_asked_again(env: &TestEnv, record: &Connection) {
     let mut statement = record
         .prepare(
             "SELECT t.candidate, t.task, a.number, count(*),
@@ -75,7 +75,7 @@ fn assert_nothing_was_asked_again(bed: &Bed, record: &Connection) {
         .map(Result::unwrap)
         .collect();
     let mut asked = BTreeMap::<(String, String, i64), BTreeMap<u64, u32>>::new();
-    for line in fs::read_to_string(bed.path("asked.jsonl")).unwrap().lines() {
+    for line in fs::read_to_string(env.path("asked.jsonl")).unwrap().lines() {
         let row: serde_json::Value = serde_json::from_str(line).unwrap();
         let text = |key: &str| row[key].as_str().unwrap().to_owned();
         let key = (text("model"), text("task"), row["attempt"].as_i64().unwrap());
@@ -96,12 +96,12 @@ fn assert_nothing_was_asked_again(bed: &Bed, record: &Connection) {
 
 #[test]
 fn an_answer_that_was_committed_is_judged_without_asking() {
-    let bed = Bed::new();
-    bed.gap_docket("time = 2");
-    bed.recorded("", &[("gap", "def gap(a, b):\n    return a - b\n")]);
-    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
+    let env = TestEnv::new();
+    env.gap_docket("time = 2");
+    env.recorded("", &[("gap", "def gap(a, b):\n    return a - b\n")]);
+    assert_eq!(env.run(&["run", "plan.toml"]).code, 0);
     // As a kill between the two commits leaves it.
-    let record = Connection::open(bed.path("record/trials.sqlite")).unwrap();
+    let record = Connection::open(env.path("record/trials.sqlite")).unwrap();
     record
         .execute_batch(
             "DELETE FROM outcomes; UPDATE attempts SET verdict = NULL, reason = NULL;
@@ -109,9 +109,9 @@ fn an_answer_that_was_committed_is_judged_without_asking() {
         )
         .unwrap();
     drop(record);
-    bed.write("answers.jsonl", "");
-    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
-    let trial = &bed.json(&["show", "record", "--json"])["trials"][0];
+    env.write("answers.jsonl", "");
+    assert_eq!(env.run(&["run", "plan.toml"]).code, 0);
+    let trial = &env.json(&["show", "record", "--json"])["trials"][0];
     assert_eq!(
         (&trial["verdict"], trial["attempts"].as_array().unwrap().len()),
         (&"pass".into(), 1)
@@ -120,15 +120,15 @@ fn an_answer_that_was_committed_is_judged_without_asking() {
 
 #[test]
 fn more_samples_are_added_and_other_conditions_refused() {
-    let bed = Bed::new();
-    bed.demo_docket(&["tide-gap"]);
-    let standin = bed.standin(&["--log", "asked.jsonl"], &[]);
-    let asked = || fs::read_to_string(bed.path("asked.jsonl")).unwrap().lines().count();
-    bed.chats("samples = 1", &standin.address, &["kittiwake"], "");
-    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
+    let env = TestEnv::new();
+    env.demo_docket(&["tide-gap"]);
+    let standin = env.standin(&["--log", "asked.jsonl"], &[]);
+    let asked = || fs::read_to_string(env.path("asked.jsonl")).unwrap().lines().count();
+    env.chats("samples = 1", &standin.address, &["kittiwake"], "");
+    assert_eq!(env.run(&["run", "plan.toml"]).code, 0);
     assert_eq!(asked(), 1);
-    bed.chats("samples = 3", &standin.address, &["kittiwake", "puffin"], "");
-    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
+    env.chats("samples = 3", &standin.address, &["kittiwake", "puffin"], "");
+    assert_eq!(env.run(&["run", "plan.toml"]).code, 0);
     assert_eq!(asked(), 6);
     for (head, more, part) in [
         ("samples = 3\nattempts = 2", "", "`attempts` was 1, now it is 2"),
@@ -136,14 +136,14 @@ fn more_samples_are_added_and_other_conditions_refused() {
         ("samples = 3\nseed = 9", "", "`seed` was 0, now it is 9"),
         ("samples = 3", "sampling = { temperature = 1 }", "is configured otherwise"),
     ] {
-        bed.chats(head, &standin.address, &["kittiwake", "puffin"], more);
-        let ran = bed.run(&["run", "plan.toml"]);
+        env.chats(head, &standin.address, &["kittiwake", "puffin"], more);
+        let ran = env.run(&["run", "plan.toml"]);
         assert_eq!(ran.code, 2, "{head}");
         assert!(ran.err.contains(part) && ran.err.contains("hint:"), "{}", ran.err);
     }
-    bed.chats("samples = 3", &standin.address, &["kittiwake", "puffin"], "");
-    bed.write("docket/tide-gap/sealed/calls.jsonl", "{\"args\": [2, 1], \"returns\": 1}\n");
-    let ran = bed.run(&["run", "plan.toml"]);
+    env.chats("samples = 3", &standin.address, &["kittiwake", "puffin"], "");
+    env.write("docket/tide-gap/sealed/calls.jsonl", "{\"args\": [2, 1], \"returns\": 1}\n");
+    let ran = env.run(&["run", "plan.toml"]);
     assert!(ran.err.contains("the task `tide-gap` has changed"), "{}", ran.err);
     assert_eq!(asked(), 6);
 }
@@ -156,15 +156,15 @@ fn an_interrupt_leaves_a_record_that_can_be_resumed() {
 }
 
 fn interrupt(signal: &str, code: i32) {
-    let bed = Bed::new();
-    bed.demo_docket(TASKS);
-    bed.write("models.toml", SLOW);
-    let standin = bed.standin(&["--models", "models.toml"], &[]);
-    bed.chats("samples = 4\nparallel = 2", &standin.address, &["petrel"], "");
-    let mut command = bed.command(Path::new(PROGRAM));
+    let env = TestEnv::new();
+    env.demo_docket(TASKS);
+    env.write("models.toml", SLOW);
+    let standin = env.standin(&["--models", "models.toml"], &[]);
+    env.chats("samples = 4\nparallel = 2", &standin.address, &["petrel"], "");
+    let mut command = env.command(Path::new(PROGRAM));
     let child = command.args(["run", "plan.toml"]).stdout(Stdio::piped()).stderr(Stdio::piped());
     let child = child.spawn().unwrap();
-    let database = bed.path("record/trials.sqlite");
+    let database = env.path("record/trials.sqlite");
     let began = Instant::now();
     let some = || {
         let record = Connection::open(&database).ok()?;
@@ -180,26 +180,26 @@ fn interrupt(signal: &str, code: i32) {
     let err = String::from_utf8(out.stderr).unwrap();
     assert_eq!(out.status.code(), Some(code), "{err}");
     assert!(err.contains("stopping: waiting for") && err.contains("are not run yet"), "{err}");
-    let ran = bed.run(&["run", "plan.toml"]);
+    let ran = env.run(&["run", "plan.toml"]);
     assert_eq!(ran.code, 0, "{}", ran.err);
-    assert_eq!(bed.json(&["standings", "record", "--json"])["complete"], true);
+    assert_eq!(env.json(&["standings", "record", "--json"])["complete"], true);
 }
 
 #[test]
 fn two_runs_do_not_write_to_one_record() {
-    let bed = Bed::new();
-    bed.demo_docket(&["tide-gap"]);
-    bed.write("models.toml", &SLOW.replace("latency = 0.03", "latency = 3"));
-    let standin = bed.standin(&["--models", "models.toml"], &[]);
-    bed.chats("", &standin.address, &["petrel"], "");
-    let mut command = bed.command(Path::new(PROGRAM));
+    let env = TestEnv::new();
+    env.demo_docket(&["tide-gap"]);
+    env.write("models.toml", &SLOW.replace("latency = 0.03", "latency = 3"));
+    let standin = env.standin(&["--models", "models.toml"], &[]);
+    env.chats("", &standin.address, &["petrel"], "");
+    let mut command = env.command(Path::new(PROGRAM));
     command.args(["run", "plan.toml"]).stdout(Stdio::null()).stderr(Stdio::null());
     let mut first = command.spawn().unwrap();
     let began = Instant::now();
-    while !bed.path("record/trials.sqlite").exists() && began.elapsed() < Duration::from_secs(9) {
+    while !env.path("record/trials.sqlite").exists() && began.elapsed() < Duration::from_secs(9) {
         thread::sleep(Duration::from_millis(10));
     }
-    let second = bed.run(&["run", "plan.toml"]);
+    let second = env.run(&["run", "plan.toml"]);
     assert_eq!(second.code, 3);
     assert!(second.err.contains("another run is writing"), "{}", second.err);
     assert!(first.wait().unwrap().success());
@@ -207,25 +207,25 @@ fn two_runs_do_not_write_to_one_record() {
 
 #[test]
 fn a_full_disk_ends_a_run_and_loses_nothing() {
-    let bed = Bed::new();
-    bed.gap_docket("time = 2");
+    let env = TestEnv::new();
+    env.gap_docket("time = 2");
     let noise: String = (0..4000_u64).map(|i| format!("# {:x}\n", i * i * 2_654_435_761)).collect();
     let answer = format!("```python\ndef gap(a, b):\n    return a - b\n{noise}```");
     let row = |sample: u32| {
         let answer = answer.replace("# 0\n", &format!("# {sample}\n"));
         serde_json::json!({"task": "gap", "sample": sample, "answer": answer}).to_string() + "\n"
     };
-    bed.recorded("samples = 12\nparallel = 1", &[]);
-    bed.write("answers.jsonl", &(1..=12).map(row).collect::<String>());
-    fs::create_dir(bed.path("small")).unwrap();
+    env.recorded("samples = 12\nparallel = 1", &[]);
+    env.write("answers.jsonl", &(1..=12).map(row).collect::<String>());
+    fs::create_dir(env.path("small")).unwrap();
     let script = format!(
         "mount -t tmpfs -o size=700k none small && {{ {PROGRAM} run plan.toml --record small/r; \
          echo \"status $?\"; {PROGRAM} standings small/r --json; mount -o remount,size=64m small; \
          {PROGRAM} run plan.toml --record small/r >&2 && {PROGRAM} standings small/r --json; }}"
     );
-    let mut command = bed.command(Path::new("unshare"));
+    let mut command = env.command(Path::new("unshare"));
     command.args(["--user", "--map-root-user", "--mount", "sh", "-c", &script]);
-    let ran = crate::bed::ran(&mut command);
+    let ran = crate::env::ran(&mut command);
     assert!(ran.out.contains("status 3"), "{}\n{}", ran.out, ran.err);
     assert!(ran.err.contains("what was committed is safe"), "{}", ran.err);
     let jsons: Vec<&str> = ran.out.split("\n{\n").skip(1).collect();
@@ -234,6 +234,6 @@ fn a_full_disk_ends_a_run_and_loses_nothing() {
         json["candidates"][0]["solved"].as_u64().unwrap()
     };
     let (before, after) = (solved(jsons[0]), solved(jsons[1]));
-    assert!(before > 0 && before < 12, "{before} were held before the disk was full");
+    assert!(before > 0 && before < 12, "{before} were run before the disk was full");
     assert_eq!(after, 12);
 }

@@ -1,19 +1,19 @@
 //! `fairtrial show`.
 
-use crate::bed::Bed;
+use crate::env::TestEnv;
 
-fn record(bed: &Bed) {
-    bed.gap_docket("time = 2");
-    bed.recorded("attempts = 2\nfeedback = \"examples\"", &[]);
+fn record(env: &TestEnv) {
+    env.gap_docket("time = 2");
+    env.recorded("attempts = 2\nfeedback = \"examples\"", &[]);
     let row = |attempt: u32, answer: &str| {
         serde_json::json!({"task": "gap", "attempt": attempt, "answer": answer}).to_string() + "\n"
     };
     let first = row(1, "Here:\n```python\ndef gap(a, b):\n    return a + b\n```");
-    bed.write(
+    env.write(
         "answers.jsonl",
         &(first + &row(2, "```python\ndef gap(a, b):\n    return a - b\n```")),
     );
-    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
+    assert_eq!(env.run(&["run", "plan.toml"]).code, 0);
 }
 
 /// The output without figures that differ from run to run.
@@ -49,31 +49,31 @@ fn steady(text: &str) -> String {
 
 #[test]
 fn a_trial_is_shown_from_prompt_to_verdict() {
-    let bed = Bed::new();
-    record(&bed);
-    let ran = bed.run(&["show", "record", "--task", "gap"]);
+    let env = TestEnv::new();
+    record(&env);
+    let ran = env.run(&["show", "record", "--task", "gap"]);
     assert_eq!(ran.code, 0);
     insta::assert_snapshot!(steady(&ran.out));
     // What is sealed shows only when asked for.
     assert!(!ran.out.contains("71, 30"));
-    let unsealed = bed.run(&["show", "record", "--task", "gap", "--unseal"]);
+    let unsealed = env.run(&["show", "record", "--task", "gap", "--unseal"]);
     assert!(
         unsealed.out.contains("input    71, 30") && unsealed.out.contains("expected 41"),
         "{}",
         unsealed.out
     );
-    let json = bed.run(&["show", "record", "--json"]);
+    let json = env.run(&["show", "record", "--json"]);
     assert!(!json.out.contains("71, 30"));
-    let json = bed.run(&["show", "record", "--json", "--unseal"]);
+    let json = env.run(&["show", "record", "--json", "--unseal"]);
     assert!(json.out.contains("71, 30"));
 }
 
 #[test]
 fn what_is_not_there_is_told_with_what_there_is() {
-    let bed = Bed::new();
-    record(&bed);
+    let env = TestEnv::new();
+    record(&env);
     for args in [["--task", "gip"], ["--candidate", "yawl"], ["--trial", "9"]] {
-        let ran = bed.run(&["show", "record", args[0], args[1]]);
+        let ran = env.run(&["show", "record", args[0], args[1]]);
         assert_eq!((ran.code, ran.out.as_str()), (2, ""));
         assert!(ran.err.contains("hint: tasks: gap; candidates: dinghy"), "{}", ran.err);
     }
@@ -81,18 +81,18 @@ fn what_is_not_there_is_told_with_what_there_is() {
 
 #[test]
 fn long_inputs_are_cut_with_where_to_find_the_rest() {
-    let bed = Bed::new();
-    bed.gap_docket("time = 1");
+    let env = TestEnv::new();
+    env.gap_docket("time = 1");
     let long: String = (0..30_000).map(|it| format!("{it}, ")).collect();
     let lines = format!(
         "{{\"args\": [[{}0], 1], \"returns\": 1}}\n{{\"args\": [\"{}\", 1], \"returns\": 2}}\n",
         long,
         "tide\\n".repeat(900)
     );
-    bed.write("docket/gap/sealed/calls.jsonl", &lines);
-    bed.recorded("", &[("gap", "```python\ndef gap(a, b):\n    return 0\n```")]);
-    assert_eq!(bed.run(&["run", "plan.toml"]).code, 0);
-    let shown = bed.run(&["show", "record", "--unseal"]);
+    env.write("docket/gap/sealed/calls.jsonl", &lines);
+    env.recorded("", &[("gap", "```python\ndef gap(a, b):\n    return 0\n```")]);
+    assert_eq!(env.run(&["run", "plan.toml"]).code, 0);
+    let shown = env.run(&["show", "record", "--unseal"]);
     assert!(shown.out.len() < 8000, "{} bytes", shown.out.len());
     assert!(shown.out.contains("`--json` has all that is kept"), "{}", shown.out);
 }

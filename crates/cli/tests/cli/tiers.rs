@@ -4,7 +4,7 @@ use std::path::Path;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use crate::bed::{Bed, PROGRAM, Ran, ran};
+use crate::env::{Finished, PROGRAM, TestEnv, ran};
 use crate::needs;
 
 /// Takes every kind of namespace away from a user namespace, then goes on.
@@ -22,38 +22,38 @@ const NO_LANDLOCK: &str = "import ctypes, os, struct, sys\n\
     os.execv(sys.argv[1], sys.argv[1:])\n";
 
 /// The program on a machine without namespaces.
-fn without_namespaces(bed: &Bed) -> Command {
-    let mut command = bed.command(Path::new("unshare"));
+fn without_namespaces(env: &TestEnv) -> Command {
+    let mut command = env.command(Path::new("unshare"));
     command.args(["--user", "--map-root-user", "sh", "-c", NO_NAMESPACES, "sh"]);
     command
 }
 
-fn without_anything(bed: &Bed, args: &[&str]) -> Ran {
-    let mut command = without_namespaces(bed);
+fn without_anything(env: &TestEnv, args: &[&str]) -> Finished {
+    let mut command = without_namespaces(env);
     command.args(["/usr/bin/python3", "-c", NO_LANDLOCK, PROGRAM]).args(args);
     ran(&mut command)
 }
 
-fn lay_out(bed: &Bed) {
-    bed.demo_docket(&["quay-log"]);
+fn lay_out(env: &TestEnv) {
+    env.demo_docket(&["quay-log"]);
     let right =
         "```sh\nawk 'NF >= 3 { t[$2] += $3 } END { for (q in t) print q, t[q] }' | sort\n```";
-    bed.recorded("", &[("quay-log", right)]);
+    env.recorded("", &[("quay-log", right)]);
 }
 
 #[test]
 fn without_namespaces_the_plain_tier_is_used_and_said() {
-    let bed = Bed::new();
-    lay_out(&bed);
-    let mut command = without_namespaces(&bed);
+    let env = TestEnv::new();
+    lay_out(&env);
+    let mut command = without_namespaces(&env);
     let ran = ran(command.arg(PROGRAM).args(["run", "plan.toml"]));
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert!(ran.err.contains("note: code under trial runs in the plain tier"), "{}", ran.err);
     assert!(ran.out.contains("1/1  100.0 %"), "{}", ran.out);
     assert!(ran.out.contains("Code was confined in the plain tier"), "{}", ran.out);
-    assert_eq!(bed.json(&["standings", "record", "--json"])["tiers"][0], "plain");
+    assert_eq!(env.json(&["standings", "record", "--json"])["tiers"][0], "plain");
     // Nothing is left of the folders that the tier needs.
-    let left = std::fs::read_dir(bed.path(".")).unwrap().flatten();
+    let left = std::fs::read_dir(env.path(".")).unwrap().flatten();
     let left = left.filter(|it| it.file_name().to_string_lossy().starts_with("fairtrial-"));
     assert_eq!(left.count(), 0);
 }
@@ -63,8 +63,8 @@ fn every_language_works_without_namespaces_too() {
     if !needs::there(&["node", "junit5", "c++", "go", "tsc", "pytest"]) {
         return;
     }
-    let bed = Bed::new();
-    let mut command = without_namespaces(&bed);
+    let env = TestEnv::new();
+    let mut command = without_namespaces(&env);
     let ran = ran(command.arg(PROGRAM).args(["doctor"]));
     assert_eq!(ran.code, 0, "{}", ran.err);
     assert!(!ran.out.contains("Not here:"), "{}", ran.out);
@@ -72,20 +72,20 @@ fn every_language_works_without_namespaces_too() {
 
 #[test]
 fn what_cannot_be_confined_is_not_run_unless_it_is_trusted() {
-    let bed = Bed::new();
-    lay_out(&bed);
-    let refused = without_anything(&bed, &["run", "plan.toml"]);
+    let env = TestEnv::new();
+    lay_out(&env);
+    let refused = without_anything(&env, &["run", "plan.toml"]);
     assert_eq!(refused.code, 3, "{}", refused.err);
     assert!(refused.err.contains("cannot be confined on this machine"), "{}", refused.err);
     assert!(refused.err.contains("no Landlock"), "{}", refused.err);
     assert!(refused.err.contains("--trust-code"), "{}", refused.err);
-    assert!(!bed.path("record").exists());
-    let trusted = without_anything(&bed, &["run", "plan.toml", "--trust-code"]);
+    assert!(!env.path("record").exists());
+    let trusted = without_anything(&env, &["run", "plan.toml", "--trust-code"]);
     assert_eq!(trusted.code, 0, "{}", trusted.err);
     assert!(trusted.out.contains("1/1  100.0 %"), "{}", trusted.out);
     assert!(trusted.out.contains("Code was trusted, not confined"), "{}", trusted.out);
-    assert_eq!(bed.json(&["standings", "record", "--json"])["tiers"][0], "trusted");
-    let doctor = without_anything(&bed, &["doctor", "shell"]);
+    assert_eq!(env.json(&["standings", "record", "--json"])["tiers"][0], "trusted");
+    let doctor = without_anything(&env, &["doctor", "shell"]);
     assert_eq!(doctor.code, 1, "{}", doctor.out);
     assert!(doctor.out.starts_with("── Sandbox: none"), "{}", doctor.out);
 }
@@ -107,36 +107,36 @@ fn wait_for(what: &str, mut is_so: impl FnMut() -> bool) {
 #[test]
 fn when_the_tool_is_killed_nothing_is_left_behind() {
     for is_plain in [false, true] {
-        let bed = Bed::new();
-        bed.gap_docket("time = 50");
+        let env = TestEnv::new();
+        env.gap_docket("time = 50");
         let mark = format!("sleep 61.{}{}", std::process::id(), u8::from(is_plain));
         let answer = format!(
             "```python\nimport subprocess\ndef gap(a, b):\n    open('/tmp/x', 'w').close() if {} else None\n    \
              subprocess.Popen('{mark}', shell=True, start_new_session=True)\n    subprocess.run('{mark}', shell=True)\n```",
             if is_plain { "False" } else { "True" }
         );
-        bed.recorded("", &[("gap", &answer)]);
-        let mut command = bed.command(Path::new(PROGRAM));
+        env.recorded("", &[("gap", &answer)]);
+        let mut command = env.command(Path::new(PROGRAM));
         if is_plain {
-            command = without_namespaces(&bed);
+            command = without_namespaces(&env);
             command.arg(PROGRAM);
         }
         let mut tool = command.args(["run", "plan.toml"]).spawn().unwrap();
         let running = || lines("pgrep", &["-f", &mark]).len() >= 2;
         wait_for("the answer is judged", running);
-        let keepers = lines("pgrep", &["-P", &tool.id().to_string()]);
-        assert!(!keepers.is_empty());
+        let zygotes = lines("pgrep", &["-P", &tool.id().to_string()]);
+        assert!(!zygotes.is_empty());
         tool.kill().unwrap();
         tool.wait().unwrap();
         wait_for("processes are left", || {
             let is_there = |pid: &String| Path::new("/proc").join(pid).exists();
-            lines("pgrep", &["-f", &mark]).is_empty() && !keepers.iter().any(is_there)
+            lines("pgrep", &["-f", &mark]).is_empty() && !zygotes.iter().any(is_there)
         });
-        for keeper in &keepers {
-            let name = format!("fairtrial-{keeper}");
+        for zygote in &zygotes {
+            let name = format!("fairtrial-{zygote}");
             let groups = lines("find", &["/sys/fs/cgroup", "-name", &name]);
             assert!(groups.is_empty(), "a control group is left: {groups:?}");
-            assert!(!bed.path(&name).exists(), "a folder is left");
+            assert!(!env.path(&name).exists(), "a folder is left");
         }
     }
 }

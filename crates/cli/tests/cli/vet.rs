@@ -1,6 +1,6 @@
 //! `fairtrial vet`.
 
-use crate::bed::Bed;
+use crate::env::TestEnv;
 use crate::needs;
 
 #[test]
@@ -8,9 +8,9 @@ fn the_demo_s_docket_holds() {
     if !needs::there(&["node", "javac", "c++"]) {
         return;
     }
-    let bed = Bed::new();
+    let env = TestEnv::new();
     let docket = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/docket");
-    let ran = bed.run(&["vet", docket]);
+    let ran = env.run(&["vet", docket]);
     assert_eq!(ran.code, 0, "{}{}", ran.out, ran.err);
     assert!(ran.out.ends_with("19 of 19 tasks hold up.\n"), "{}", ran.out);
     assert!(ran.out.lines().all(|it| it.chars().count() <= 100), "{}", ran.out);
@@ -18,21 +18,21 @@ fn the_demo_s_docket_holds() {
 
 #[test]
 fn what_does_not_hold_is_told_by_proof_and_test() {
-    let bed = Bed::new();
-    bed.gap_docket("time = 1");
-    let proof = |name: &str, code: &str| bed.write(&format!("docket/gap/proofs/{name}.py"), code);
+    let env = TestEnv::new();
+    env.gap_docket("time = 1");
+    let proof = |name: &str, code: &str| env.write(&format!("docket/gap/proofs/{name}.py"), code);
     proof("right", "def gap(a, b):\n    return a - b\n");
     proof("wrong-sign", "def gap(a, b):\n    return b - a\n");
-    let ran = bed.run(&["vet", "docket"]);
+    let ran = env.run(&["vet", "docket"]);
     assert_eq!((ran.code, ran.err.as_str()), (0, ""), "{}", ran.out);
     // Tests that pass although the work is broken, a start that passes, and one that is not the same
     // twice.
     proof("right-wrong", "def gap(a, b):\n    return abs(a - b)\n");
     proof("wrong-passes", "def gap(a, b):\n    return a + -b\n");
     proof("wrong-by-turns", "import os\ndef gap(a, b):\n    return os.urandom(4)[0]\n");
-    bed.write("docket/gap/given/solution.py", "def gap(a, b):\n    return a - b\n");
+    env.write("docket/gap/given/solution.py", "def gap(a, b):\n    return a - b\n");
     let json: serde_json::Value = {
-        let ran = bed.run(&["vet", "docket", "--json"]);
+        let ran = env.run(&["vet", "docket", "--json"]);
         assert_eq!(ran.code, 1, "{}", ran.err);
         serde_json::from_str(&ran.out).unwrap()
     };
@@ -48,53 +48,53 @@ fn what_does_not_hold_is_told_by_proof_and_test() {
     }
     let sign = task["proofs"].as_array().unwrap().iter().find(|it| it["name"] == "wrong-sign");
     assert_eq!(sign.unwrap()["failed_by"], serde_json::json!(["call 1", "call 2"]));
-    let one = bed.run(&["vet", "docket", "--task", "gap"]);
+    let one = env.run(&["vet", "docket", "--task", "gap"]);
     assert_eq!(one.code, 1);
     assert!(one.out.contains("0 of 1 task holds up"), "{}", one.out);
-    assert_eq!(bed.run(&["vet", "docket", "--task", "none"]).code, 2);
-    assert_eq!(bed.run(&["vet", "nowhere"]).code, 2);
+    assert_eq!(env.run(&["vet", "docket", "--task", "none"]).code, 2);
+    assert_eq!(env.run(&["vet", "nowhere"]).code, 2);
 }
 
 #[test]
 fn a_proof_that_comes_to_something_else_each_time_is_told() {
-    let bed = Bed::new();
-    bed.gap_docket("time = 1");
-    bed.write("docket/gap/proofs/right.py", "def gap(a, b):\n    return a - b\n");
+    let env = TestEnv::new();
+    env.gap_docket("time = 1");
+    env.write("docket/gap/proofs/right.py", "def gap(a, b):\n    return a - b\n");
     // It fails one of the two tests, and which one is a matter of chance: forty calls agree by chance
     // once in 2 to the 40.
     let calls = "{\"args\": [5, 8], \"returns\": -3}\n".repeat(40);
-    bed.write("docket/gap/sealed/calls.jsonl", &calls);
-    bed.write(
+    env.write("docket/gap/sealed/calls.jsonl", &calls);
+    env.write(
         "docket/gap/proofs/wrong-by-chance.py",
         "import os\ndef gap(a, b):\n    return a - b if os.urandom(1)[0] < 128 else 7\n",
     );
-    let ran = bed.run(&["vet", "docket"]);
+    let ran = env.run(&["vet", "docket"]);
     assert_eq!(ran.code, 1, "{}", ran.err);
     assert!(ran.out.replace('\n', " ").contains("not the same every time"), "{}", ran.out);
 }
 
 #[test]
 fn names_of_unit_tests_are_those_that_the_runner_reports() {
-    let bed = Bed::new();
-    bed.write("docket/docket.toml", "title = \"Tides\"\n");
-    bed.write(
+    let env = TestEnv::new();
+    env.write("docket/docket.toml", "title = \"Tides\"\n");
+    env.write(
         "docket/toll/brief.md",
         "+++\ntitle = \"Toll\"\nform = \"tests\"\nlanguage = \"python\"\ncategory = \"c\"\ndifficulty = 1\n\
          [tests]\nfile = \"toll.py\"\nrunner = \"unittest\"\n+++\nWrite toll(n). It begins as\n\n    \
          self.assertEqual(toll(3), 6)\n",
     );
-    bed.write(
+    env.write(
         "docket/toll/sealed/test_toll.py",
         "import unittest\nfrom toll import toll\n\nclass Toll(unittest.TestCase):\n    def test_one(self):\n        \
          self.assertEqual(toll(3), 6)\n    def test_two(self):\n        self.assertEqual(toll(4), 8)\n",
     );
-    bed.write(
+    env.write(
         "docket/toll/sealed/tests.list",
         "test_toll.Toll.test_one\ntest_toll.Toll.test_tow\n",
     );
-    bed.write("docket/toll/proofs/right.py", "def toll(n):\n    return 2 * n\n");
-    bed.write("docket/toll/proofs/wrong.py", "def toll(n):\n    return 3 * n\n");
-    let ran = bed.run(&["vet", "docket"]);
+    env.write("docket/toll/proofs/right.py", "def toll(n):\n    return 2 * n\n");
+    env.write("docket/toll/proofs/wrong.py", "def toll(n):\n    return 3 * n\n");
+    let ran = env.run(&["vet", "docket"]);
     assert_eq!(ran.code, 1, "{}", ran.err);
     let out = ran.out.replace('\n', " ");
     for part in [

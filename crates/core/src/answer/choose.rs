@@ -136,7 +136,7 @@ fn fits(block: &Block, wanted: Wanted<'_>) -> bool {
         None if NOT_CODE.contains(&block.tag.as_str()) => {
             wanted.name.is_some_and(|it| language::defines(wanted.language, &block.code, it))
         }
-        // A tag that no recipe knows, such as `typescript`, is another language.
+        // A tag that no definition knows, such as `typescript`, is another language.
         None if !block.tag.is_empty() => false,
         None => language::guess(&block.code).is_none_or(|it| {
             it == wanted.language

@@ -5,7 +5,7 @@ use std::sync::LazyLock;
 
 use regex::Regex;
 
-use crate::recipe::Recipes;
+use crate::language::Languages;
 use crate::tree::RelPath;
 
 /// An answer, taken apart.
@@ -33,7 +33,7 @@ pub struct Block {
 }
 
 /// An opening fence.
-struct Opening {
+struct FenceOpening {
     indent: usize,
     mark: char,
     length: usize,
@@ -41,9 +41,9 @@ struct Opening {
 }
 
 /// Takes an answer apart.
-pub fn split(text: &str, recipes: &Recipes) -> Parts {
+pub fn split(text: &str, languages: &Languages) -> Parts {
     let mut parts = Parts::default();
-    let mut open: Option<(Opening, Option<String>)> = None;
+    let mut open: Option<(FenceOpening, Option<String>)> = None;
     let mut code = String::new();
     let mut above: Option<String> = None;
     for line in text.lines() {
@@ -59,7 +59,7 @@ pub fn split(text: &str, recipes: &Recipes) -> Parts {
                 }
             },
             Some((opening, above)) if closes(line, opening) => {
-                parts.blocks.push(block(opening, above.as_deref(), &code, true, recipes));
+                parts.blocks.push(block(opening, above.as_deref(), &code, true, languages));
                 code.clear();
                 open = None;
             }
@@ -70,7 +70,7 @@ pub fn split(text: &str, recipes: &Recipes) -> Parts {
         }
     }
     if let Some((opening, above)) = open {
-        parts.blocks.push(block(&opening, above.as_deref(), &code, false, recipes));
+        parts.blocks.push(block(&opening, above.as_deref(), &code, false, languages));
     }
     // A line that does nothing but name the file of a block belongs to the block.
     let labels: BTreeSet<&RelPath> =
@@ -83,7 +83,7 @@ pub fn split(text: &str, recipes: &Recipes) -> Parts {
     parts
 }
 
-fn opening(line: &str) -> Option<Opening> {
+fn opening(line: &str) -> Option<FenceOpening> {
     let rest = line.trim_start();
     let mark = rest.chars().next().filter(|c| matches!(c, '`' | '~'))?;
     let length = rest.chars().take_while(|&c| c == mark).count();
@@ -92,10 +92,10 @@ fn opening(line: &str) -> Option<Opening> {
     if length < 3 || (mark == '`' && info.contains('`')) {
         return None;
     }
-    Some(Opening { indent: line.len() - rest.len(), mark, length, info: info.to_owned() })
+    Some(FenceOpening { indent: line.len() - rest.len(), mark, length, info: info.to_owned() })
 }
 
-fn closes(line: &str, opening: &Opening) -> bool {
+fn closes(line: &str, opening: &FenceOpening) -> bool {
     let line = line.trim();
     line.chars().all(|c| c == opening.mark) && line.chars().count() >= opening.length
 }
@@ -107,22 +107,22 @@ fn unindent(line: &str, indent: usize) -> &str {
 }
 
 fn block(
-    opening: &Opening,
+    opening: &FenceOpening,
     above: Option<&str>,
     code: &str,
     closed: bool,
-    recipes: &Recipes,
+    languages: &Languages,
 ) -> Block {
     let info = &opening.info;
     let first = info.split([' ', ',', '{', ':', ';', '\t']).next().unwrap_or("");
-    let label = label_in_info(info, recipes)
+    let label = label_in_info(info, languages)
         .or_else(|| above.and_then(label_in_line))
         .or_else(|| label_in_code(code));
     let is_path = label.as_ref().is_some_and(|label| label.as_str() == first);
     let tag = if is_path { String::new() } else { first.trim_start_matches('.').to_lowercase() };
-    let language = recipes.by_tag(&tag).map(str::to_owned).or_else(|| {
+    let language = languages.by_tag(&tag).map(str::to_owned).or_else(|| {
         let extension = label.as_ref().map(RelPath::extension).filter(|_| tag.is_empty())?;
-        recipes.by_extension(extension).map(str::to_owned)
+        languages.by_extension(extension).map(str::to_owned)
     });
     Block { tag, language, label, code: code.to_owned(), closed }
 }
@@ -133,11 +133,11 @@ static PATH: LazyLock<Regex> = LazyLock::new(|| {
 });
 
 /// `python solution.py`, `python:solution.py`, `solution.py`, `python title="solution.py"`.
-fn label_in_info(info: &str, recipes: &Recipes) -> Option<RelPath> {
+fn label_in_info(info: &str, languages: &Languages) -> Option<RelPath> {
     let words = info.split([' ', ',', '{', '}', ':', '=', '"', '\'', '\t']);
     words.filter(|word| PATH.is_match(word)).find_map(|word| {
         let path = RelPath::parse(word).ok()?;
-        recipes.by_extension(path.extension()).map(|_| path.clone()).or(Some(path))
+        languages.by_extension(path.extension()).map(|_| path.clone()).or(Some(path))
     })
 }
 

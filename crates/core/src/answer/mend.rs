@@ -4,7 +4,7 @@
 
 /// Where in the code a character stands.
 #[derive(Clone, Copy, PartialEq)]
-enum State {
+enum ScanState {
     Code,
     LineComment,
     BlockComment,
@@ -25,25 +25,25 @@ pub fn mend(code: &str, language: &str) -> String {
         _ => &['"'],
     };
     let chars: Vec<char> = code.chars().collect();
-    let (mut out, mut state, mut at) = (String::with_capacity(code.len()), State::Code, 0);
+    let (mut out, mut state, mut at) = (String::with_capacity(code.len()), ScanState::Code, 0);
     while at < chars.len() {
         let c = chars[at];
         let next = chars.get(at + 1).copied();
         match state {
-            State::Code => {
+            ScanState::Code => {
                 if (hash_comments && c == '#') || (!hash_comments && c == '/' && next == Some('/'))
                 {
-                    state = State::LineComment;
+                    state = ScanState::LineComment;
                 } else if !hash_comments && c == '/' && next == Some('*') {
-                    state = State::BlockComment;
+                    state = ScanState::BlockComment;
                 } else if quotes.contains(&c) {
                     let run = chars[at..].iter().take_while(|&&it| it == c).count();
                     if run >= 3 && language == "python" {
                         out.extend([c, c]);
                         at += 2;
-                        state = State::Text(c, 3);
+                        state = ScanState::Text(c, 3);
                     } else {
-                        state = State::Text(c, 1);
+                        state = ScanState::Text(c, 1);
                     }
                 }
                 out.push_str(plain(c).unwrap_or(""));
@@ -51,18 +51,18 @@ pub fn mend(code: &str, language: &str) -> String {
                     out.push(c);
                 }
             }
-            State::LineComment | State::BlockComment => {
-                let ends = if state == State::LineComment {
+            ScanState::LineComment | ScanState::BlockComment => {
+                let ends = if state == ScanState::LineComment {
                     c == '\n'
                 } else {
                     c == '/' && at > 0 && chars[at - 1] == '*'
                 };
                 if ends {
-                    state = State::Code;
+                    state = ScanState::Code;
                 }
                 out.push(c);
             }
-            State::Text(quote, count) => {
+            ScanState::Text(quote, count) => {
                 out.push(c);
                 if c == '\\' {
                     if let Some(next) = next {
@@ -74,9 +74,9 @@ pub fn mend(code: &str, language: &str) -> String {
                 {
                     out.extend(std::iter::repeat_n(quote, count - 1));
                     at += count - 1;
-                    state = State::Code;
+                    state = ScanState::Code;
                 } else if c == '\n' && count == 1 && quote != '`' {
-                    state = State::Code;
+                    state = ScanState::Code;
                 }
             }
         }

@@ -22,8 +22,8 @@ use std::str::FromStr;
 pub use patch::{PatchError, apply_patch};
 use serde::{Deserialize, Serialize};
 
+use crate::language::Languages;
 use crate::plan::ReadingMode;
-use crate::recipe::Recipes;
 use crate::tree::{FileTree, RelPath};
 use crate::verdict::{FailReason, UnknownWord, Verdict, worded};
 
@@ -53,7 +53,7 @@ worded! {
 
 /// What a candidate sent.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Sent {
+pub enum Submission {
     /// Text, as a model sends it.
     Text(String),
     /// Files.
@@ -62,7 +62,7 @@ pub enum Sent {
     Patch(String),
 }
 
-impl Sent {
+impl Submission {
     /// The kind, as it is stored.
     #[must_use]
     pub const fn kind(&self) -> &'static str {
@@ -74,7 +74,7 @@ impl Sent {
     }
 }
 
-/// What an answer is to hold.
+/// What an answer must give.
 #[derive(Debug, Clone, Copy)]
 pub struct Wanted<'a> {
     /// The file.
@@ -84,7 +84,7 @@ pub struct Wanted<'a> {
     /// A name that it must define, where there is one.
     pub name: Option<&'a str>,
     /// All languages, to recognise wrong ones.
-    pub recipes: &'a Recipes,
+    pub languages: &'a Languages,
 }
 
 /// The two readings of an answer.
@@ -149,7 +149,7 @@ impl Reading {
 pub fn read_answer(text: &str, wanted: Wanted<'_>, cut_off: bool) -> Reading {
     let text = text.strip_prefix('\u{feff}').unwrap_or(text).replace("\r\n", "\n");
     let (thoughts, said) = without_thoughts(&text);
-    let parts = fence::split(said, wanted.recipes);
+    let parts = fence::split(said, wanted.languages);
     let mut found = choose::choose(said, &parts, wanted);
     let mut deviations = std::mem::take(&mut found.deviations);
     if found.files.is_ok() && !thoughts.trim().is_empty() {

@@ -5,9 +5,9 @@ use super::*;
 const GAP: &str = "def tide_gap(high, low):\n    return high - low\n";
 
 fn read_as(text: &str, language: &str, file: &str, name: Option<&str>) -> Reading {
-    let recipes = Recipes::shipped();
+    let languages = Languages::shipped();
     let file = RelPath::parse(file).unwrap();
-    read_answer(text, Wanted { file: &file, language, name, recipes: &recipes }, false)
+    read_answer(text, Wanted { file: &file, language, name, languages: &languages }, false)
 }
 
 fn read(text: &str) -> Reading {
@@ -191,9 +191,9 @@ fn what_is_left_out_is_noticed() {
 
 #[test]
 fn an_answer_cut_off_by_the_host_is_incomplete() {
-    let recipes = Recipes::shipped();
+    let languages = Languages::shipped();
     let file = RelPath::parse("solution.py").unwrap();
-    let wanted = Wanted { file: &file, language: "python", name: None, recipes: &recipes };
+    let wanted = Wanted { file: &file, language: "python", name: None, languages: &languages };
     assert_eq!(read_answer("Let me think", wanted, true).lenient, Err(FailReason::Incomplete));
     assert!(read_answer("```python\ndef t(", wanted, true).incomplete);
     // A block that does not end is no gap by itself, unless the code does not build.

@@ -25,7 +25,7 @@ static TESTS: LazyLock<Vec<(&str, Regex)>> = LazyLock::new(|| {
 });
 
 /// What is looked at of one block.
-struct Look<'a> {
+struct BlockFacts<'a> {
     index: usize,
     code: &'a str,
     lines: HashSet<&'a str>,
@@ -42,10 +42,10 @@ struct Look<'a> {
 pub fn without_usage(blocks: &[Block], fitting: &[usize], wanted: Wanted<'_>) -> Vec<usize> {
     let language = wanted.language;
     let tests = TESTS.iter().find(|it| it.0 == language).map(|it| &it.1);
-    let look = |&index: &usize| {
+    let facts = |&index: &usize| {
         let code = blocks[index].code.as_str();
         let defines = language::definitions(language, code).into_iter().take(NAMES_MAX).collect();
-        Look {
+        BlockFacts {
             index,
             code,
             lines: code.lines().map(str::trim).filter(|it| !it.is_empty()).collect(),
@@ -55,12 +55,13 @@ pub fn without_usage(blocks: &[Block], fitting: &[usize], wanted: Wanted<'_>) ->
         }
     };
     let last = fitting.len().saturating_sub(BLOCKS_MAX);
-    let looks: Vec<Look<'_>> = fitting[last..].iter().map(look).collect();
-    let is_own = |it: &&Look<'_>| {
-        let others = || looks.iter().filter(|other| other.index != it.index);
-        let is_piece =
-            |whole: &Look<'_>| whole.code.len() > it.code.len() && it.lines.is_subset(&whole.lines);
-        let is_used = |earlier: &Look<'_>| {
+    let all_facts: Vec<BlockFacts<'_>> = fitting[last..].iter().map(facts).collect();
+    let is_own = |it: &&BlockFacts<'_>| {
+        let others = || all_facts.iter().filter(|other| other.index != it.index);
+        let is_piece = |whole: &BlockFacts<'_>| {
+            whole.code.len() > it.code.len() && it.lines.is_subset(&whole.lines)
+        };
+        let is_used = |earlier: &BlockFacts<'_>| {
             let lacks = |name: &&String| {
                 !it.defines.contains(*name)
                     && !it.binds.contains(*name)
@@ -76,7 +77,7 @@ pub fn without_usage(blocks: &[Block], fitting: &[usize], wanted: Wanted<'_>) ->
             && !others().any(is_piece)
             && !others().any(is_used)
     };
-    let own: Vec<usize> = looks.iter().filter(is_own).map(|it| it.index).collect();
+    let own: Vec<usize> = all_facts.iter().filter(is_own).map(|it| it.index).collect();
     if own.is_empty() { fitting.to_vec() } else { own }
 }
 

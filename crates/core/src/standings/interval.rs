@@ -16,7 +16,7 @@ pub fn wilson(share: f64, n: f64) -> (f64, f64) {
 /// How many independent goes a clustered sample is worth (the effective sample size of Korn and
 /// Graubard, Survey Methodology 24, 1998).
 ///
-/// `clusters` holds, for each task, trials passed and trials held. Samples of one task resemble
+/// `clusters` holds, for each task, trials passed and trials counted. Samples of one task resemble
 /// each other, so they count for less than as many different tasks. The result is at least the
 /// number of tasks and at most the number of trials. Where no variance can be seen (all passed,
 /// none passed, one task) it is the number of tasks.

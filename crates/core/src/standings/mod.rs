@@ -98,7 +98,7 @@ pub struct Standings {
     pub comparisons: Vec<Comparison>,
 }
 
-/// Passed and held trials of one candidate, by task.
+/// Passed and counted trials of one candidate, by task.
 type ByTask<'a> = BTreeMap<&'a str, (u32, u32)>;
 
 impl Standings {
@@ -174,7 +174,7 @@ fn compare_all(rows: &[(Standing, ByTask<'_>)]) -> Vec<Comparison> {
                 .iter()
                 .filter_map(|(task, &a)| Some(Pair { a, b: *tasks_b.get(task)? }))
                 .collect();
-            let rate = |(passed, held): (u32, u32)| f64::from(passed) / f64::from(held);
+            let rate = |(passed, trials): (u32, u32)| f64::from(passed) / f64::from(trials);
             let sum: f64 = pairs.iter().map(|pair| rate(pair.a) - rate(pair.b)).sum();
             comparisons.push(Comparison {
                 names: (a.name.clone(), b.name.clone()),

@@ -1,14 +1,14 @@
 //! Is the difference of two candidates more than chance?
 
-/// Differences are held as whole multiples of this part of 1, at the coarsest.
+/// Differences are kept as whole multiples of this part of 1, at the coarsest.
 const GRID: u64 = 3600;
 
-/// One task that both candidates did: trials passed and held by each.
+/// One task that both candidates did: trials passed and counted of each.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Pair {
-    /// The first candidate: passed, held.
+    /// The first candidate: passed, counted.
     pub a: (u32, u32),
-    /// The second candidate: passed, held.
+    /// The second candidate: passed, counted.
     pub b: (u32, u32),
 }
 
@@ -25,7 +25,7 @@ pub fn paired_p(pairs: &[Pair]) -> f64 {
     let steps = pairs.iter().map(|pair| u64::from(pair.a.1) * u64::from(pair.b.1));
     let scale = steps.fold(1, lcm).min(GRID) as f64;
     let differences = pairs.iter().map(|pair| {
-        let rate = |(passed, held): (u32, u32)| f64::from(passed) / f64::from(held);
+        let rate = |(passed, trials): (u32, u32)| f64::from(passed) / f64::from(trials);
         ((rate(pair.a) - rate(pair.b)) * scale).round() as i64
     });
     let differences: Vec<i64> = differences.filter(|&it| it != 0).collect();

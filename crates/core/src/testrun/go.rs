@@ -4,21 +4,21 @@ use std::collections::BTreeMap;
 
 use serde::Deserialize;
 
-use super::{MESSAGE_MAX, Ran, Report, ReportError, Status, TESTS_MAX};
+use super::{MESSAGE_MAX, ReportError, ReportedTest, Status, TESTS_MAX, TestReport};
 
 #[derive(Deserialize)]
 #[serde(rename_all = "PascalCase")]
-struct Event {
+struct GoEvent {
     action: String,
     test: Option<String>,
     output: Option<String>,
 }
 
-pub(super) fn read(text: &str) -> Result<Report, ReportError> {
-    let mut report = Report::default();
+pub(super) fn read(text: &str) -> Result<TestReport, ReportError> {
+    let mut report = TestReport::default();
     let mut said = BTreeMap::<String, String>::new();
     for line in text.lines().filter(|line| line.starts_with('{')) {
-        let Ok(event) = serde_json::from_str::<Event>(line) else { continue };
+        let Ok(event) = serde_json::from_str::<GoEvent>(line) else { continue };
         let Some(name) = event.test else { continue };
         let status = match event.action.as_str() {
             "pass" => Status::Passed,
@@ -35,7 +35,7 @@ pub(super) fn read(text: &str) -> Result<Report, ReportError> {
         };
         let message = said.remove(&name).unwrap_or_default();
         let message = if status == Status::Failed { message.as_str() } else { "" };
-        report.tests.push(Ran::new(&name, status, message));
+        report.tests.push(ReportedTest::new(&name, status, message));
         if report.tests.len() > TESTS_MAX {
             return Err(ReportError::TooMany);
         }

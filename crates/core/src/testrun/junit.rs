@@ -3,15 +3,15 @@
 use quick_xml::Reader;
 use quick_xml::events::{BytesStart, Event};
 
-use super::{Ran, Report, ReportError, Status, TESTS_MAX};
+use super::{ReportError, ReportedTest, Status, TESTS_MAX, TestReport};
 
 /// Deepest nesting that is followed.
 const DEPTH_MAX: usize = 64;
 
-pub(super) fn read(text: &str) -> Result<Report, ReportError> {
+pub(super) fn read(text: &str) -> Result<TestReport, ReportError> {
     let malformed = |why: String| ReportError::Malformed(why);
     let mut reader = Reader::from_str(text);
-    let (mut report, mut open, mut seen) = (Report::default(), Open::default(), false);
+    let (mut report, mut open, mut seen) = (TestReport::default(), Open::default(), false);
     loop {
         let event = reader.read_event().map_err(|error| malformed(error.to_string()))?;
         match event {
@@ -92,12 +92,12 @@ impl Open {
         }
     }
 
-    fn end(&mut self, report: &mut Report) {
+    fn end(&mut self, report: &mut TestReport) {
         let closed = self.path.pop();
         if closed.as_deref() == Some(b"testcase")
             && let Some((name, status, said)) = self.case.take()
         {
-            report.tests.push(Ran::new(&name, status, &said));
+            report.tests.push(ReportedTest::new(&name, status, &said));
         }
     }
 }

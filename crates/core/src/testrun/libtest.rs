@@ -1,9 +1,9 @@
 //! What `cargo test` prints: a line `test NAME ... ok` for each, then what failed tests printed.
 
-use super::{Ran, Report, Status, TESTS_MAX};
+use super::{ReportedTest, Status, TESTS_MAX, TestReport};
 
-pub(super) fn read(text: &str) -> Report {
-    let mut report = Report::default();
+pub(super) fn read(text: &str) -> TestReport {
+    let mut report = TestReport::default();
     let mut about: Option<usize> = None;
     for line in text.lines() {
         if let Some(name) =
@@ -16,19 +16,20 @@ pub(super) fn read(text: &str) -> Report {
             about = None;
             continue;
         }
-        if let Some(ran) = test_line(line) {
-            report.tests.push(ran);
+        if let Some(reported) = test_line(line) {
+            report.tests.push(reported);
             if report.tests.len() > TESTS_MAX {
                 return report;
             }
         } else if let Some(test) = about.and_then(|index| report.tests.get_mut(index)) {
-            test.message = Ran::new("", test.status, &format!("{}\n{line}", test.message)).message;
+            test.message =
+                ReportedTest::new("", test.status, &format!("{}\n{line}", test.message)).message;
         }
     }
     report
 }
 
-fn test_line(line: &str) -> Option<Ran> {
+fn test_line(line: &str) -> Option<ReportedTest> {
     let (name, said) = line.strip_prefix("test ")?.rsplit_once(" ... ")?;
     let status = match said.split([',', ' ']).next()? {
         "ok" => Status::Passed,
@@ -37,5 +38,5 @@ fn test_line(line: &str) -> Option<Ran> {
         _ => return None,
     };
     let name = name.strip_suffix(" - should panic").unwrap_or(name);
-    Some(Ran::new(name, status, ""))
+    Some(ReportedTest::new(name, status, ""))
 }

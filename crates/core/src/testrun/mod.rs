@@ -1,6 +1,6 @@
 //! What a test runner reports, read: one outcome a test.
 //!
-//! Everything here was written in the candidate's own process or beside it, so it is held to be
+//! Everything here was written in the candidate's own process or beside it, so it is taken to be
 //! hostile: sizes are bounded, nothing is believed about order or number, and whether it is to be
 //! believed at all is for others to say.
 
@@ -44,7 +44,7 @@ worded! {
 
 /// One test that ran.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Ran {
+pub struct ReportedTest {
     /// Its name, as its runner has it.
     pub name: String,
     /// What came of it.
@@ -56,7 +56,7 @@ pub struct Ran {
 /// What came of a test.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Status {
-    /// It held.
+    /// It passed.
     Passed,
     /// It did not.
     Failed,
@@ -66,9 +66,9 @@ pub enum Status {
 
 /// A report, read.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Report {
+pub struct TestReport {
     /// Its tests, in the order of the report.
-    pub tests: Vec<Ran>,
+    pub tests: Vec<ReportedTest>,
     /// What a driver said when all was over; `None` where there is no driver, or it did not come to
     /// its end.
     pub mark: Option<String>,
@@ -96,7 +96,7 @@ pub enum ReportError {
 ///
 /// # Errors
 /// When it is too large, or malformed beyond use.
-pub fn read(kind: ReportKind, bytes: &[u8]) -> Result<Report, ReportError> {
+pub fn read(kind: ReportKind, bytes: &[u8]) -> Result<TestReport, ReportError> {
     if bytes.len() > REPORT_MAX {
         return Err(ReportError::TooLarge);
     }
@@ -114,7 +114,7 @@ pub fn read(kind: ReportKind, bytes: &[u8]) -> Result<Report, ReportError> {
     Ok(report)
 }
 
-impl Ran {
+impl ReportedTest {
     fn new(name: &str, status: Status, message: &str) -> Self {
         Self { name: cut(name, NAME_MAX), status, message: cut(message.trim(), MESSAGE_MAX) }
     }
@@ -130,7 +130,7 @@ mod tests {
 
     use super::*;
 
-    fn told(kind: ReportKind, text: &str) -> Vec<(String, Status)> {
+    fn read_tests(kind: ReportKind, text: &str) -> Vec<(String, Status)> {
         let report = read(kind, text.as_bytes()).unwrap();
         report.tests.into_iter().map(|it| (it.name, it.status)).collect()
     }
@@ -152,7 +152,7 @@ mod tests {
             pair("alone", Status::Failed),
             pair("later", Status::Skipped),
         ];
-        assert_eq!(told(ReportKind::Junit, text), expected);
+        assert_eq!(read_tests(ReportKind::Junit, text), expected);
         let report = read(ReportKind::Junit, text.as_bytes()).unwrap();
         assert_eq!(report.tests[1].message, "expected: <3>\nat x");
         for bad in ["", "<a>", "no xml", "<testsuite><testcase/></testsuite>", "<!DOCTYPE x>"] {
@@ -170,7 +170,7 @@ mod tests {
             pair("dues", Status::Failed),
             pair("test 5", Status::Passed),
         ];
-        assert_eq!(told(ReportKind::Tap, text), expected);
+        assert_eq!(read_tests(ReportKind::Tap, text), expected);
         let report = read(ReportKind::Tap, text.as_bytes()).unwrap();
         assert_eq!(report.tests[1].message, "error: 'no'");
     }
@@ -183,14 +183,14 @@ mod tests {
             pair("tolls::free", Status::Failed),
             pair("slow", Status::Skipped),
         ];
-        assert_eq!(told(ReportKind::Libtest, text), expected);
+        assert_eq!(read_tests(ReportKind::Libtest, text), expected);
         let text = "{\"Action\":\"run\",\"Test\":\"TestDues\"}\n{\"Action\":\"output\",\"Test\":\"TestDues\",\"Output\":\"no\\n\"}\n{\"Action\":\"fail\",\"Test\":\"TestDues\"}\n{\"Action\":\"pass\",\"Test\":\"TestBerth/long\"}\n{\"Action\":\"pass\",\"Test\":\"TestBerth\"}\n{\"Action\":\"fail\",\"Package\":\"x\"}\n";
         let expected = [
             pair("TestDues", Status::Failed),
             pair("TestBerth/long", Status::Passed),
             pair("TestBerth", Status::Passed),
         ];
-        assert_eq!(told(ReportKind::Go, text), expected);
+        assert_eq!(read_tests(ReportKind::Go, text), expected);
     }
 
     #[test]
@@ -212,7 +212,7 @@ mod tests {
         let many = "ok 1 - x\n".repeat(TESTS_MAX + 1);
         assert_eq!(read(ReportKind::Tap, many.as_bytes()), Err(ReportError::TooMany));
         let long = format!("ok 1 - {}\n", "å".repeat(9000));
-        assert!(told(ReportKind::Tap, &long)[0].0.len() <= NAME_MAX);
+        assert!(read_tests(ReportKind::Tap, &long)[0].0.len() <= NAME_MAX);
         let deep = "<testsuite>".repeat(200_000);
         assert!(read(ReportKind::Junit, deep.as_bytes()).is_err());
     }

@@ -1,12 +1,12 @@
 //! TAP (testanything.org, versions 12 to 14): test lines, with subtests indented by four.
 
-use super::{Ran, Report, Status, TESTS_MAX};
+use super::{ReportedTest, Status, TESTS_MAX, TestReport};
 
 /// Deepest nesting that is followed.
 const DEPTH_MAX: usize = 16;
 
-pub(super) fn read(text: &str) -> Report {
-    let mut report = Report::default();
+pub(super) fn read(text: &str) -> TestReport {
+    let mut report = TestReport::default();
     // The names of the subtests that are open, and whether anything was reported inside.
     let mut open: Vec<(String, bool)> = Vec::new();
     let mut in_block = false;
@@ -18,7 +18,8 @@ pub(super) fn read(text: &str) -> Report {
             let last = report.tests.last_mut().filter(|it| it.status == Status::Failed);
             if let (true, Some(last)) = (in_block, last) {
                 last.message =
-                    Ran::new("", last.status, &format!("{}\n{rest}", last.message)).message;
+                    ReportedTest::new("", last.status, &format!("{}\n{rest}", last.message))
+                        .message;
             }
             continue;
         }
@@ -32,7 +33,7 @@ pub(super) fn read(text: &str) -> Report {
             open.push((name.trim().to_owned(), false));
             continue;
         }
-        let Some((held, rest)) = test_line(rest) else { continue };
+        let Some((passed, rest)) = test_line(rest) else { continue };
         // A line at the depth of an open subtest closes it: what counts then was inside.
         let closed = open.len() > depth && open[depth].1;
         open.truncate(depth);
@@ -47,12 +48,12 @@ pub(super) fn read(text: &str) -> Report {
         let own = if description.is_empty() { format!("test {number}") } else { description };
         let parts: Vec<&str> = open.iter().map(|it| it.0.as_str()).chain([own.as_str()]).collect();
         let skipped = directive.to_lowercase().starts_with("skip");
-        let status = match (held, skipped) {
+        let status = match (passed, skipped) {
             (_, true) => Status::Skipped,
             (true, false) => Status::Passed,
             (false, false) => Status::Failed,
         };
-        report.tests.push(Ran::new(&parts.join(" > "), status, ""));
+        report.tests.push(ReportedTest::new(&parts.join(" > "), status, ""));
         if report.tests.len() > TESTS_MAX {
             return report;
         }
@@ -62,7 +63,7 @@ pub(super) fn read(text: &str) -> Report {
 
 /// `ok` or `not ok`, a number that may be left out, a dash that may be left out.
 fn test_line(line: &str) -> Option<(bool, &str)> {
-    let (held, rest) = match line.strip_prefix("not ok") {
+    let (passed, rest) = match line.strip_prefix("not ok") {
         Some(rest) => (false, rest),
         None => (true, line.strip_prefix("ok")?),
     };
@@ -70,7 +71,7 @@ fn test_line(line: &str) -> Option<(bool, &str)> {
         return None;
     }
     let rest = rest.trim_start().trim_start_matches(|c: char| c.is_ascii_digit()).trim_start();
-    Some((held, rest.strip_prefix("- ").unwrap_or(rest).trim_end()))
+    Some((passed, rest.strip_prefix("- ").unwrap_or(rest).trim_end()))
 }
 
 /// The description, and what stands behind an unescaped `#`.

@@ -13,7 +13,7 @@ const FLOAT_NOISE: f64 = 1e-9;
 /// number the relative noise would be more than the number next to it.
 const WHOLE_NOISE: f64 = 0.01;
 
-/// Longest collection that is matched element by element when sorting alone does not settle it.
+/// Longest collection that is matched element by element when sorting alone does not decide it.
 const MATCHED_MAX: usize = 600;
 
 /// How much order counts in lists and tuples.
@@ -30,7 +30,7 @@ pub enum Order {
 
 /// What an expectation forgives.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub struct Rules {
+pub struct CompareRules {
     /// Largest absolute difference of two numbers; `None` allows float noise only.
     pub tolerance: Option<f64>,
     /// How much order counts.
@@ -52,8 +52,8 @@ pub struct Mismatch {
 ///
 /// # Errors
 /// The first place where they differ.
-pub fn compare(expected: &Value, found: &Value, rules: Rules) -> Result<(), Mismatch> {
-    let inner = Rules {
+pub fn compare(expected: &Value, found: &Value, rules: CompareRules) -> Result<(), Mismatch> {
+    let inner = CompareRules {
         order: match rules.order {
             Order::AnyEverywhere => Order::AnyEverywhere,
             _ => Order::Counts,
@@ -130,7 +130,7 @@ fn in_places(
     found: &Value,
     a: &[Value],
     b: &[Value],
-    rules: Rules,
+    rules: CompareRules,
 ) -> Result<(), Mismatch> {
     if a.len() != b.len() {
         return differ(expected, found);
@@ -146,12 +146,12 @@ fn maps(
     found: &Value,
     a: &[(Value, Value)],
     b: &[(Value, Value)],
-    rules: Rules,
+    rules: CompareRules,
 ) -> Result<(), Mismatch> {
     if a.len() != b.len() {
         return differ(expected, found);
     }
-    let exact = Rules::default();
+    let exact = CompareRules::default();
     for ((key_a, value_a), (key_b, value_b)) in by_key(a).into_iter().zip(by_key(b)) {
         // A key is a value: the text "1" is not the number 1.
         if compare(key_a, key_b, exact).is_err() {
@@ -187,7 +187,7 @@ fn unordered(
     found: &Value,
     a: &[Value],
     b: &[Value],
-    rules: Rules,
+    rules: CompareRules,
 ) -> Result<(), Mismatch> {
     if a.len() != b.len() {
         return differ(expected, found);
@@ -209,7 +209,7 @@ fn unordered(
 
 /// Whether every element of `a` can be given an element of `b` of its own: a perfect matching in
 /// a bipartite graph, found by augmenting paths (Kuhn 1955).
-fn can_be_matched(a: &[Value], b: &[Value], rules: Rules) -> bool {
+fn can_be_matched(a: &[Value], b: &[Value], rules: CompareRules) -> bool {
     let fits: Vec<Vec<usize>> = a
         .iter()
         .map(|x| (0..b.len()).filter(|&j| compare(x, &b[j], rules).is_ok()).collect())
@@ -248,7 +248,7 @@ mod tests {
     use super::super::parse_line;
     use super::*;
 
-    fn check(expected: &str, found: &str, rules: Rules) -> bool {
+    fn check(expected: &str, found: &str, rules: CompareRules) -> bool {
         compare(&parse_line(expected).unwrap(), &parse_line(found).unwrap(), rules).is_ok()
     }
 
@@ -269,7 +269,7 @@ mod tests {
             (r#"{"$map": [[[1, 2], 3]]}"#, r#"{"$map": [[{"$tuple": [1, 2]}, 3]]}"#),
         ];
         for (expected, found) in yes {
-            assert!(check(expected, found, Rules::default()), "{expected} {found}");
+            assert!(check(expected, found, CompareRules::default()), "{expected} {found}");
         }
     }
 
@@ -296,14 +296,14 @@ mod tests {
             ("3", "3.0001"),
         ];
         for (expected, found) in no {
-            assert!(!check(expected, found, Rules::default()), "{expected} {found}");
+            assert!(!check(expected, found, CompareRules::default()), "{expected} {found}");
         }
     }
 
     #[test]
     fn order_can_be_forgiven_outside_or_everywhere() {
-        let outside = Rules { order: Order::AnyOutside, ..Rules::default() };
-        let everywhere = Rules { order: Order::AnyEverywhere, ..Rules::default() };
+        let outside = CompareRules { order: Order::AnyOutside, ..CompareRules::default() };
+        let everywhere = CompareRules { order: Order::AnyEverywhere, ..CompareRules::default() };
         assert!(check("[[1, 2], [3]]", "[[3], [1, 2]]", outside));
         assert!(!check("[[1, 2], [3]]", "[[3], [2, 1]]", outside));
         assert!(check("[[1, 2], [3]]", "[[3], [2, 1]]", everywhere));
@@ -313,7 +313,7 @@ mod tests {
     #[test]
     fn tolerance_and_any_order_together_need_a_real_matching() {
         // Taken greedily, 1.0 grabs 1.4 and 1.8 is left with 0.6.
-        let rules = Rules { tolerance: Some(0.5), order: Order::AnyOutside };
+        let rules = CompareRules { tolerance: Some(0.5), order: Order::AnyOutside };
         assert!(check("[1.0, 1.8]", "[1.4, 0.6]", rules));
         assert!(!check("[1.0, 1.8]", "[0.6, 0.7]", rules));
     }
@@ -321,7 +321,7 @@ mod tests {
     #[test]
     fn the_first_difference_is_told_with_its_place() {
         let (a, b) = (r#"[{"x": [1, 2]}]"#, r#"[{"x": [1, 5]}]"#);
-        let rules = Rules::default();
+        let rules = CompareRules::default();
         let mismatch = compare(&parse_line(a).unwrap(), &parse_line(b).unwrap(), rules);
         let mismatch = mismatch.unwrap_err();
         assert_eq!((mismatch.place.as_str(), mismatch.found), ("[0][x][1]", Value::Int(5)));

@@ -9,7 +9,7 @@ mod compare;
 mod literal;
 mod wire;
 
-pub use compare::{Mismatch, Order, Rules, close, compare};
+pub use compare::{CompareRules, Mismatch, Order, close, compare};
 pub use literal::Dialect;
 pub use wire::{ValueError, from_json, from_toml, parse_line, quote_long_integers, to_json};
 

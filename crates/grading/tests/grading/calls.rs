@@ -3,7 +3,7 @@
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::verdict::FailReason;
 
-use crate::bed::{Bench, PASS, fail, python};
+use crate::env::{PASS, TestTask, fail, python};
 use crate::needs;
 
 const HOLD: &str = r#"{"steps": [{"new": [2]}, {"call": "put", "args": ["cod"], "returns": 1},
@@ -13,8 +13,15 @@ const HOLD: &str = r#"{"steps": [{"new": [2]}, {"call": "put", "args": ["cod"], 
 fn with_steps(language: &str, file: &str, code: &str) -> Judgement {
     let sealed = HOLD.replace('\n', " ");
     let sealed = &[("calls.jsonl", sealed.as_str())];
-    Bench { form: "call", language, file, table: "name = \"Hold\"", sealed, ..Bench::default() }
-        .judge(&[(file, code)])
+    TestTask {
+        form: "call",
+        language,
+        file,
+        table: "name = \"Hold\"",
+        sealed,
+        ..TestTask::default()
+    }
+    .judge(&[(file, code)])
 }
 
 #[test]
@@ -84,14 +91,14 @@ fn a_checker_judges_what_no_value_can_be_written_down_for() {
     for language in ["python", "javascript"] {
         let file = if language == "python" { "a.py" } else { "a.js" };
         let table = "name = \"f\"\nchecker = \"divides.py\"";
-        let bench = Bench { form: "call", language, file, table, sealed, ..Bench::default() };
+        let task = TestTask { form: "call", language, file, table, sealed, ..TestTask::default() };
         let judge = |value: &str| {
             let code = if language == "python" {
                 format!("def f(n): return {value}\n")
             } else {
                 format!("function f(n) {{ return {value} }}\n")
             };
-            bench.judge(&[(file, &code)])
+            task.judge(&[(file, &code)])
         };
         assert_eq!(judge("[1, 2, 3, 4, 6]").verdict, PASS);
         let wrong = judge("[1, 5]");
@@ -126,8 +133,8 @@ fn an_isolated_call_knows_nothing_of_the_others_and_spoils_none() {
     for (language, file, code) in [("python", "a.py", python_code), ("javascript", "a.js", script)]
     {
         let table = "name = \"f\"\nisolate = true";
-        let bench = Bench { form: "call", language, file, table, sealed, ..Bench::default() };
-        let judged = bench.judge(&[(file, code)]);
+        let task = TestTask { form: "call", language, file, table, sealed, ..TestTask::default() };
+        let judged = task.judge(&[(file, code)]);
         let failed: Vec<_> = judged.tests.iter().map(|it| it.failed).collect();
         let crashed = Some(FailReason::Crashed);
         assert_eq!(failed, [None, crashed, None, crashed, None, None, None], "{language}");
@@ -136,8 +143,14 @@ fn an_isolated_call_knows_nothing_of_the_others_and_spoils_none() {
     }
     // Without isolation the second call would have found the first.
     let table = "name = \"f\"";
-    let plain =
-        Bench { form: "call", language: "python", file: "a.py", table, sealed, ..Bench::default() };
+    let plain = TestTask {
+        form: "call",
+        language: "python",
+        file: "a.py",
+        table,
+        sealed,
+        ..TestTask::default()
+    };
     assert_eq!(plain.judge(&[("a.py", python_code)]).tests[2].failed, None);
     assert_ne!(plain.judge(&[("a.py", python_code)]).tests[5].failed, None);
 }
@@ -151,9 +164,9 @@ fn a_failure_that_comes_and_goes_is_shown_as_unstable() {
     let code = "import time\ndef f(x):\n    if x == 2: return 2 if time.time_ns() // 1000 % 2 else 0\n    return x\n";
     let head = "rerun_failures = 12";
     let table = "name = \"f\"";
-    let bench =
-        Bench { form: "call", language: "python", file: "a.py", head, table, sealed, time: 0 };
-    let judged = bench.judge(&[("a.py", code)]);
+    let task =
+        TestTask { form: "call", language: "python", file: "a.py", head, table, sealed, time: 0 };
+    let judged = task.judge(&[("a.py", code)]);
     assert_eq!(judged.verdict, fail(FailReason::WrongResult));
     let unstable: Vec<_> = judged.tests.iter().map(|it| it.unstable.map(|it| it.runs)).collect();
     assert_eq!(unstable, [None, Some(13), None]);
@@ -168,20 +181,20 @@ fn typescript_is_called_with_its_types_taken_out() {
     if !needs::there(&["node", "tsc"]) {
         return;
     }
-    let bench = Bench {
+    let task = TestTask {
         form: "call",
         language: "typescript",
         file: "a.ts",
         table: "name = \"f\"",
         sealed: &[("calls.jsonl", BERTHS)],
         time: 5,
-        ..Bench::default()
+        ..TestTask::default()
     };
     let code = "interface Out { sum: number; name: string }\nclass Empty extends Error { override name = 'Empty' }\n\
                 export function f(xs: readonly number[], name: string): Out {\n  if (!xs.length) throw new Empty('none')\n  \
                 return { sum: xs.reduce((a: number, b: number) => a + b, 0), name } as Out\n}\n";
-    assert_eq!(bench.judge(&[("a.ts", code)]).verdict, PASS);
-    let broken = bench.judge(&[("a.ts", "export function f(: number {")]);
+    assert_eq!(task.judge(&[("a.ts", code)]).verdict, PASS);
+    let broken = task.judge(&[("a.ts", "export function f(: number {")]);
     assert_eq!(broken.verdict, fail(FailReason::DidNotBuild));
     assert!(broken.message.unwrap().contains("a.ts:1:"));
 }
@@ -190,45 +203,45 @@ fn typescript_is_called_with_its_types_taken_out() {
 fn rust_is_called_through_a_shim_that_finds_its_types() {
     let table = "name = \"f\"";
     let sealed = &[("calls.jsonl", BERTHS)];
-    let bench = Bench {
+    let task = TestTask {
         form: "call",
         language: "rust",
         file: "a.rs",
         table,
         sealed,
         time: 5,
-        ..Bench::default()
+        ..TestTask::default()
     };
     let code = "use std::collections::HashMap;\n#[derive(Debug)] pub enum E { Empty }\n#[derive(Debug)]\n\
                 pub struct Out;\npub fn f(xs: &[i64], name: &str) -> Result<HashMap<String, String>, E> {\n    \
                 if xs.is_empty() { return Err(E::Empty) }\n    \
                 Ok(HashMap::from([(\"name\".to_owned(), name.to_owned()), (\"sum\".to_owned(), xs.iter().sum::<i64>().to_string())]))\n}\nfn main() {}\n";
-    let judged = bench.judge(&[("a.rs", code)]);
+    let judged = task.judge(&[("a.rs", code)]);
     assert_eq!(judged.tests[0].failed, Some(FailReason::WrongResult), "a text is no number");
     assert_eq!(judged.tests[1].failed, None, "{judged:#?}");
     let steps = HOLD.replace('\n', " ");
     let sealed = &[("calls.jsonl", steps.as_str())];
     let table = "name = \"Hold\"";
-    let bench = Bench {
+    let task = TestTask {
         form: "call",
         language: "rust",
         file: "a.rs",
         table,
         sealed,
         time: 5,
-        ..Bench::default()
+        ..TestTask::default()
     };
     let code = "#[derive(Debug)] pub struct Full(String);\npub struct Hold { size: usize, pub load: Vec<String> }\n\
                 impl Hold {\n    pub fn new(size: usize) -> Self { Self { size, load: vec![] } }\n    \
                 pub fn put(&mut self, it: &str) -> Result<usize, Full> {\n        \
                 if self.load.len() == self.size { return Err(Full(it.into())) }\n        \
                 self.load.push(it.into());\n        Ok(self.load.len())\n    }\n}\n";
-    let judged = bench.judge(&[("a.rs", code)]);
+    let judged = task.judge(&[("a.rs", code)]);
     assert_eq!(judged.verdict, PASS, "{judged:#?}");
-    let panics = bench
+    let panics = task
         .judge(&[("a.rs", &code.replace("return Err(Full(it.into()))", "panic!(\"no room\")"))]);
     assert_eq!(panics.tests[0].summary, "step 4: raised panic");
-    let broken = bench.judge(&[(
+    let broken = task.judge(&[(
         "a.rs",
         "pub struct Hold;\nimpl Hold { pub fn new(s: String) -> Self { Hold } }",
     )]);

@@ -2,9 +2,9 @@
 
 use fairtrial_core::verdict::{FailReason, Verdict};
 
-use crate::bed::{Bench, javascript, judge, python};
+use crate::env::{TestTask, javascript, judge, python};
 use crate::needs;
-use crate::units::{CARGO, GO, JUNIT, NODE, PYTEST, Runner, UNITTEST};
+use crate::units::{CARGO, GO, JUNIT, NODE, PYTEST, SuiteOfRunner, UNITTEST};
 
 /// Calls whose results are not to be guessed.
 const SEALED: &str = "{\"args\": [3], \"returns\": 1706}\n{\"args\": [4], \"returns\": 9241}";
@@ -300,20 +300,20 @@ fn no_cheat_passes_unit_tests_and_what_is_forged_is_named() {
     if !needs::there(&["node", "pytest"]) {
         return;
     }
-    let hold = |runner: &Runner| {
+    let run_all = |runner: &SuiteOfRunner| {
         let mut named = 0;
         for (what, code) in UNITS {
             let code = format!("_toll = lambda n: 0\n{code}\ndef toll(n):\n    return _toll(n)\n");
             let judged = runner.judge(&code);
-            let told = format!("{what} ({}): {judged:#?}", runner.name);
-            assert!(!judged.verdict.is_pass() && !judged.verdict.is_void(), "{told}");
-            named += usize::from(judged.verdict == crate::bed::fail(FailReason::Tampering));
+            let shown = format!("{what} ({}): {judged:#?}", runner.name);
+            assert!(!judged.verdict.is_pass() && !judged.verdict.is_void(), "{shown}");
+            named += usize::from(judged.verdict == crate::env::fail(FailReason::Tampering));
         }
         named
     };
     let named: usize = std::thread::scope(|scope| {
-        let held = [&PYTEST, &UNITTEST].map(|runner| scope.spawn(|| hold(runner)));
-        held.into_iter().map(|it| it.join().unwrap()).sum()
+        let passed = [&PYTEST, &UNITTEST].map(|runner| scope.spawn(|| run_all(runner)));
+        passed.into_iter().map(|it| it.join().unwrap()).sum()
     });
     assert!(named >= 12, "only {named} were called tampering");
     let node = [
@@ -351,28 +351,28 @@ fn no_answer_makes_its_trial_void() {
             FailReason::TooMuchOutput,
         ),
     ] {
-        let judged = Bench {
+        let judged = TestTask {
             form: "program",
             language,
             file,
             sealed: &[("cases.jsonl", sealed)],
             time: 20,
-            ..Bench::default()
+            ..TestTask::default()
         }
         .judge(&[(file, code)]);
-        assert_eq!(judged.verdict, crate::bed::fail(reason), "{code}: {judged:#?}");
+        assert_eq!(judged.verdict, crate::env::fail(reason), "{code}: {judged:#?}");
     }
     // Every signal is an ending, those that have no name too.
     for signal in [6, 9, 15, 34, 40, 64] {
         let raise = format!("import os\ndef f(x): os.kill(os.getpid(), {signal})\n");
         let call = judge("call", "python", "a.py", SEALED, &[("a.py", &raise)]);
-        assert_eq!(call.verdict, crate::bed::fail(FailReason::Crashed), "{signal}: {call:#?}");
+        assert_eq!(call.verdict, crate::env::fail(FailReason::Crashed), "{signal}: {call:#?}");
         let raise = format!("import os\nos.kill(os.getpid(), {signal})\n");
         let load = judge("call", "python", "a.py", SEALED, &[("a.py", &raise)]);
-        assert_eq!(load.verdict, crate::bed::fail(FailReason::Crashed), "{signal}: {load:#?}");
+        assert_eq!(load.verdict, crate::env::fail(FailReason::Crashed), "{signal}: {load:#?}");
         let program =
             judge("program", "shell", "a.sh", sealed, &[("a.sh", &format!("kill -{signal} $$"))]);
-        assert_eq!(program.verdict, crate::bed::fail(FailReason::Crashed), "{program:#?}");
+        assert_eq!(program.verdict, crate::env::fail(FailReason::Crashed), "{program:#?}");
         let tests = PYTEST.judge(&format!("{raise}{}", PYTEST.right));
         assert!(matches!(tests.verdict, Verdict::Fail(_)), "{signal}: {tests:#?}");
     }
@@ -393,7 +393,7 @@ fn no_text_of_the_sealed_tests_is_left_where_an_answer_looks() {
         look(dict(vars(sys.modules['__main__'])))\nassert not any('from toll import' in it for it in found)\n";
     for runner in [&PYTEST, &UNITTEST] {
         let judged = runner.judge(&format!("{look}{}", PYTEST.right));
-        assert_eq!(judged.verdict, crate::bed::PASS, "{}: {judged:#?}", runner.name);
+        assert_eq!(judged.verdict, crate::env::PASS, "{}: {judged:#?}", runner.name);
     }
 }
 
@@ -409,7 +409,7 @@ fn what_claims_to_be_equal_is_found_inside_of_lists_and_in_rust() {
         return;
     }
     let table = "runner = \"pytest\"";
-    let bench = Bench {
+    let task = TestTask {
         form: "tests",
         language: "python",
         file: "a.py",
@@ -421,15 +421,15 @@ fn what_claims_to_be_equal_is_found_inside_of_lists_and_in_rust() {
     let code = |value: &str| {
         format!("class E:\n    __eq__ = lambda s, o: True\ndef f(): return {value}\n")
     };
-    assert_eq!(bench.judge(&[("a.py", &code("[[1], {'a': 2}]"))]).verdict, crate::bed::PASS);
+    assert_eq!(task.judge(&[("a.py", &code("[[1], {'a': 2}]"))]).verdict, crate::env::PASS);
     for value in ["[E(), E()]", "[[E()], {'a': E()}]", "E()"] {
-        let judged = bench.judge(&[("a.py", &code(value))]);
-        assert_eq!(judged.verdict, crate::bed::fail(FailReason::Tampering), "{value}: {judged:#?}");
+        let judged = task.judge(&[("a.py", &code(value))]);
+        assert_eq!(judged.verdict, crate::env::fail(FailReason::Tampering), "{value}: {judged:#?}");
     }
     let any = "#[derive(Debug)]\npub struct E;\nimpl PartialEq<i32> for E {\n    fn eq(&self, _: &i32) -> bool { true }\n}\n\
                pub fn toll(n: i32) -> E {\n    assert!(n >= 0);\n    E\n}\n";
     let judged = CARGO.judge(any);
-    assert_eq!(judged.verdict, crate::bed::fail(FailReason::Tampering), "{judged:#?}");
+    assert_eq!(judged.verdict, crate::env::fail(FailReason::Tampering), "{judged:#?}");
 }
 
 #[test]
@@ -439,17 +439,17 @@ fn an_answer_brings_no_tests_plugins_or_services_of_its_own() {
     }
     let main = "package answer\n\nimport (\n\t\"os\"\n\t\"testing\"\n)\n\nfunc TestMain(m *testing.M) { os.Exit(1) }\n";
     let go = GO.judge_all(&[("toll.go", GO.right), ("zz_test.go", main)]);
-    assert_eq!((go.verdict, go.notes.len()), (crate::bed::PASS, 1), "{go:#?}");
+    assert_eq!((go.verdict, go.notes.len()), (crate::env::PASS, 1), "{go:#?}");
     let service = "META-INF/services/org.junit.platform.launcher.TestExecutionListener";
     let java = JUNIT.judge_all(&[("Toll.java", JUNIT.right), (service, "Toll\n")]);
-    assert_eq!((java.verdict, java.notes.len()), (crate::bed::PASS, 1), "{java:#?}");
+    assert_eq!((java.verdict, java.notes.len()), (crate::env::PASS, 1), "{java:#?}");
     let plugin = PYTEST.judge_all(&[
         ("toll.py", "def toll(n): return 0\n"),
         ("evil-1.dist-info/METADATA", "Metadata-Version: 2.1\nName: evil\nVersion: 1\n"),
         ("evil-1.dist-info/entry_points.txt", "[pytest11]\nevil = evil\n"),
         ("evil.py", "raise SystemExit(1)\n"),
     ]);
-    assert_eq!(plugin.verdict, crate::bed::fail(FailReason::WrongResult), "{plugin:#?}");
+    assert_eq!(plugin.verdict, crate::env::fail(FailReason::WrongResult), "{plugin:#?}");
 }
 
 #[test]
@@ -467,12 +467,12 @@ fn what_a_runner_obeys_is_not_taken_from_an_answer() {
         ("test_toll.py", "def test_short(): pass\n"),
         ("pytest.py", "raise SystemExit(0)\n"),
     ]);
-    assert_eq!(judged.verdict, crate::bed::fail(FailReason::WrongResult), "{judged:#?}");
+    assert_eq!(judged.verdict, crate::env::fail(FailReason::WrongResult), "{judged:#?}");
     assert_eq!(judged.notes.len(), 4, "{:?}", judged.notes);
     assert!(judged.notes[0].contains("`conftest.py` was not taken"), "{:?}", judged.notes);
     // Unless the task lists it.
     let table = "runner = \"pytest\"\nallow = [\"helper.ini\", \"conftest.py\"]";
-    let bench = Bench {
+    let task = TestTask {
         form: "tests",
         language: "python",
         file: "toll.py",
@@ -481,8 +481,8 @@ fn what_a_runner_obeys_is_not_taken_from_an_answer() {
         time: 40,
         head: "",
     };
-    let right = bench.judge(&[("toll.py", PYTEST.right), ("conftest.py", "")]);
-    assert_eq!((right.verdict, right.notes.len()), (crate::bed::PASS, 0), "{right:#?}");
+    let right = task.judge(&[("toll.py", PYTEST.right), ("conftest.py", "")]);
+    assert_eq!((right.verdict, right.notes.len()), (crate::env::PASS, 0), "{right:#?}");
 }
 
 #[test]
@@ -502,7 +502,7 @@ fn an_answer_cannot_carry_the_sealed_tests_back_to_its_candidate() {
             let judged = runner.judge(&format!("{read}{end}{}", PYTEST.right));
             assert!(!judged.verdict.is_pass(), "{judged:#?}");
             let message = judged.message.unwrap_or_default();
-            // It is told what it did where no sealed test was, which it could not read there.
+            // It learns what it did where no sealed test was, which it could not read there.
             assert!(!message.contains("test_short") && !message.contains("assert"), "{message}");
         }
     }

@@ -1,6 +1,6 @@
 //! Programs that are right, and odd. All must pass.
 
-use crate::bed::{Bench, PASS, javascript, judge, python};
+use crate::env::{PASS, TestTask, javascript, judge, python};
 use crate::needs;
 use crate::units::{CARGO, NODE, PYTEST, UNITTEST};
 
@@ -270,7 +270,7 @@ fn sealed_tests_may_import_each_other() {
     if !needs::there(&["pytest"]) {
         return;
     }
-    let bench = |runner: &'static str, sealed| Bench {
+    let task = |runner: &'static str, sealed| TestTask {
         form: "tests",
         language: "python",
         file: "a.py",
@@ -296,10 +296,10 @@ fn sealed_tests_may_import_each_other() {
         ),
         ("tests.list", "test_f.py::test_three\n"),
     ];
-    for bench in [bench("runner = \"unittest\"", unittest), bench("runner = \"pytest\"", pytest)] {
-        let judged = bench.judge(&[("a.py", "def f(x): return x * x\n")]);
+    for task in [task("runner = \"unittest\"", unittest), task("runner = \"pytest\"", pytest)] {
+        let judged = task.judge(&[("a.py", "def f(x): return x * x\n")]);
         assert_eq!(judged.verdict, PASS, "{judged:#?}");
-        let wrong = bench.judge(&[("a.py", "def f(x): return x + x\n")]);
+        let wrong = task.judge(&[("a.py", "def f(x): return x + x\n")]);
         assert_eq!(wrong.tests[0].summary, "failed", "{wrong:#?}");
     }
 }
@@ -314,7 +314,7 @@ fn a_sealed_conftest_is_obeyed() {
         ("test_f.py", "from a import f\n\ndef test_three(three):\n    assert f(three) == 9\n"),
         ("tests.list", "test_f.py::test_three\n"),
     ];
-    let bench = Bench {
+    let task = TestTask {
         form: "tests",
         language: "python",
         file: "a.py",
@@ -323,8 +323,8 @@ fn a_sealed_conftest_is_obeyed() {
         time: 40,
         head: "",
     };
-    let judged = bench.judge(&[("a.py", "def f(x): return x * x\n")]);
+    let judged = task.judge(&[("a.py", "def f(x): return x * x\n")]);
     assert_eq!(judged.verdict, PASS, "{judged:#?}");
-    let wrong = bench.judge(&[("a.py", "def f(x): return x + x\n"), ("conftest.py", "")]);
+    let wrong = task.judge(&[("a.py", "def f(x): return x + x\n"), ("conftest.py", "")]);
     assert_eq!((wrong.verdict.is_pass(), wrong.notes.len()), (false, 1), "{wrong:#?}");
 }

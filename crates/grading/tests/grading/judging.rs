@@ -1,12 +1,12 @@
 //! Every language, every kind of value, every reason.
 
 use fairtrial_core::docket::Docket;
-use fairtrial_core::recipe::Recipes;
+use fairtrial_core::language::Languages;
 use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_grading::{Judge, Toolbox, limits_of, read_folder};
 
-use crate::bed::{Bench, PASS, fail, javascript, judge, python, sandbox, tree};
+use crate::env::{PASS, TestTask, fail, javascript, judge, python, sandbox, tree};
 use crate::needs;
 
 /// A value of every kind, and what it must come back as.
@@ -248,9 +248,9 @@ fn a_compiler_is_confined_like_anything_else() {
 
 #[test]
 fn a_missing_tool_is_void_and_told() {
-    let mut recipes = Recipes::shipped();
+    let mut languages = Languages::shipped();
     let reef = "[reef]\ntitle='Reef'\ntags=[]\nextensions=['reef']\ntool=['reefc']\nrun=['{tool}']";
-    recipes.add("r.toml", reef).unwrap();
+    languages.add("r.toml", reef).unwrap();
     let files = tree(&[
         ("docket.toml", "title = \"D\""),
         (
@@ -259,12 +259,16 @@ fn a_missing_tool_is_void_and_told() {
         ),
         ("t/sealed/cases.jsonl", "{\"stdout\": \"\"}"),
     ]);
-    let docket = Docket::parse("d", &files, &recipes).unwrap();
-    let tools = Toolbox::find(&recipes, ["reef"].into_iter(), &sandbox());
+    let docket = Docket::parse("d", &files, &languages).unwrap();
+    let tools = Toolbox::find(&languages, ["reef"].into_iter(), &sandbox());
     let task = &docket.tasks[0];
-    let limits = limits_of(&recipes, &docket, task, &Default::default());
-    let judged =
-        Judge::new(recipes, tools, sandbox()).judge(task, &tree(&[("m.reef", "")]), limits, false);
+    let limits = limits_of(&languages, &docket, task, &Default::default());
+    let judged = Judge::new(languages, tools, sandbox()).judge(
+        task,
+        &tree(&[("m.reef", "")]),
+        limits,
+        false,
+    );
     assert_eq!(judged.verdict, Verdict::Void(VoidReason::ToolMissing));
     assert_eq!(judged.notes, ["reef cannot be run here: `reefc` is not on the search path"]);
 }
@@ -292,7 +296,7 @@ fn answers_see_the_standard_library_and_the_packages_that_the_task_names() {
     let named = |packages: &str| {
         let head = format!("packages = [{packages}]");
         let sealed = &[("calls.jsonl", sealed)];
-        Bench {
+        TestTask {
             form: "call",
             language: "python",
             file: "a.py",
@@ -305,8 +309,8 @@ fn answers_see_the_standard_library_and_the_packages_that_the_task_names() {
     };
     // Where some Python has pip, as most have, it can be named; what it has beside it cannot be imported.
     if let Some(pip) = std::env::var_os("FAIRTRIAL_TEST_ALL").map(|_| named("\"pip\"")) {
-        let told = pip.message.as_deref().or(pip.notes.first().map(String::as_str));
-        assert!(told.is_some_and(|it| it.contains("No module named 'pluggy'") || it.contains("not all")), "{pip:#?}");
+        let shown = pip.message.as_deref().or(pip.notes.first().map(String::as_str));
+        assert!(shown.is_some_and(|it| it.contains("No module named 'pluggy'") || it.contains("not all")), "{pip:#?}");
     }
     let missing = named("\"no-such-package\"");
     assert_eq!(missing.verdict, Verdict::Void(VoidReason::ToolMissing), "{missing:#?}");
@@ -330,14 +334,14 @@ fn building_has_time_of_its_own() {
         ),
         ("t/sealed/tests.list", "short\n"),
     ]);
-    let recipes = Recipes::shipped();
-    let docket = Docket::parse("d", &files, &recipes).unwrap();
+    let languages = Languages::shipped();
+    let docket = Docket::parse("d", &files, &languages).unwrap();
     let (task, sandbox) = (&docket.tasks[0], sandbox());
-    let mut tools = Toolbox::find(&recipes, ["rust"].into_iter(), &sandbox);
-    tools.find_runner(&recipes, "rust", "cargo", &sandbox);
-    let limits = limits_of(&recipes, &docket, task, &Default::default());
+    let mut tools = Toolbox::find(&languages, ["rust"].into_iter(), &sandbox);
+    tools.find_runner(&languages, "rust", "cargo", &sandbox);
+    let limits = limits_of(&languages, &docket, task, &Default::default());
     let answer = tree(&[("toll.rs", "pub fn toll(n: i32) -> i32 {\n    n * 2\n}\n")]);
-    let judged = Judge::new(recipes, tools, sandbox).judge(task, &answer, limits, false);
+    let judged = Judge::new(languages, tools, sandbox).judge(task, &answer, limits, false);
     assert_eq!(judged.verdict, PASS, "{judged:#?}");
 }
 
@@ -346,21 +350,21 @@ fn what_does_not_fit_the_calls_is_told_without_them() {
     // The sealed calls have a method that the example does not have.
     let head = "[[example]]\nsteps = [{ new = [] }, { call = \"one\", args = [], returns = 1 }]";
     let sealed = "{\"steps\": [{\"new\": []}, {\"call\": \"harbour_secret\", \"args\": [1706], \"returns\": 1}]}";
-    let bench = |code: &str| {
+    let task = |code: &str| {
         let sealed = &[("calls.jsonl", sealed)];
         let table = "name = \"Hold\"";
-        Bench { form: "call", language: "rust", file: "a.rs", table, head, sealed, time: 20 }
+        TestTask { form: "call", language: "rust", file: "a.rs", table, head, sealed, time: 20 }
             .judge(&[("a.rs", code)])
     };
     let own = "pub struct Hold;\nimpl Hold {\n    pub fn new() -> Self { Hold }\n";
-    let lacks = bench(&format!("{own}    pub fn one(&self) -> i32 {{ 1 }}\n}}\n"));
+    let lacks = task(&format!("{own}    pub fn one(&self) -> i32 {{ 1 }}\n}}\n"));
     assert_eq!(lacks.verdict, fail(FailReason::DidNotBuild));
-    let told = lacks.message.unwrap();
-    assert!(told.contains("do not fit `Hold`") && !told.contains("secret"), "{told}");
-    let broken = bench(&format!("{own}    pub fn one(&self) -> i32 {{ \"one\" }}\n}}\n"));
-    let told = broken.message.unwrap();
-    assert!(told.contains("mismatched types") && told.contains("a.rs:4"), "{told}");
-    assert!(!told.contains("secret") && !told.contains("fairtrial"), "{told}");
+    let shown = lacks.message.unwrap();
+    assert!(shown.contains("do not fit `Hold`") && !shown.contains("secret"), "{shown}");
+    let broken = task(&format!("{own}    pub fn one(&self) -> i32 {{ \"one\" }}\n}}\n"));
+    let shown = broken.message.unwrap();
+    assert!(shown.contains("mismatched types") && shown.contains("a.rs:4"), "{shown}");
+    assert!(!shown.contains("secret") && !shown.contains("fairtrial"), "{shown}");
 }
 
 #[test]
@@ -381,26 +385,26 @@ fn the_demo_s_proofs_are_what_their_names_say() {
         return;
     }
     let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/docket");
-    let recipes = Recipes::shipped();
-    let docket = fairtrial_grading::read_docket(&folder, &recipes).unwrap();
+    let languages = Languages::shipped();
+    let docket = fairtrial_grading::read_docket(&folder, &languages).unwrap();
     let tasks = &docket.tasks;
     let sandbox = sandbox();
-    let languages = tasks.iter().flat_map(|task| task.languages(&recipes));
-    let mut tools = Toolbox::find(&recipes, languages, &sandbox);
+    let names = tasks.iter().flat_map(|task| task.languages(&languages));
+    let mut tools = Toolbox::find(&languages, names, &sandbox);
     for task in tasks {
         if let Some(runner) = task.runner() {
-            tools.find_runner(&recipes, &task.language, runner, &sandbox);
+            tools.find_runner(&languages, &task.language, runner, &sandbox);
         }
     }
-    let judge = Judge::new(recipes, tools, sandbox);
+    let judge = Judge::new(languages, tools, sandbox);
     for task in tasks {
-        let limits = limits_of(judge.recipes(), &docket, task, &Default::default());
+        let limits = limits_of(judge.languages(), &docket, task, &Default::default());
         assert!(task.proofs.iter().any(|it| it.right) && task.proofs.iter().any(|it| !it.right));
         for proof in &task.proofs {
             let judged = judge.judge(task, &proof.files, limits, false);
-            let told = format!("{}, {}: {judged:#?}", task.name, proof.name);
-            assert_eq!(judged.verdict == PASS, proof.right, "{told}");
-            assert!(!judged.verdict.is_void(), "{told}");
+            let shown = format!("{}, {}: {judged:#?}", task.name, proof.name);
+            assert_eq!(judged.verdict == PASS, proof.right, "{shown}");
+            assert!(!judged.verdict.is_void(), "{shown}");
         }
     }
 }

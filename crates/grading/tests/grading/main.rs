@@ -2,9 +2,9 @@
 
 #![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
 
-mod bed;
 mod calls;
 mod cheats;
+mod env;
 mod honest;
 mod judging;
 #[path = "../../../sandbox/tests/support/needs.rs"]

@@ -3,11 +3,11 @@
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::verdict::FailReason;
 
-use crate::bed::{Bench, PASS, fail};
+use crate::env::{PASS, TestTask, fail};
 use crate::needs;
 
 /// A runner with sealed tests, and answers to them.
-pub struct Runner {
+pub struct SuiteOfRunner {
     language: &'static str,
     pub name: &'static str,
     file: &'static str,
@@ -15,7 +15,7 @@ pub struct Runner {
     pub right: &'static str,
 }
 
-pub const PYTEST: Runner = Runner {
+pub const PYTEST: SuiteOfRunner = SuiteOfRunner {
     language: "python",
     name: "pytest",
     file: "toll.py",
@@ -34,7 +34,7 @@ pub const PYTEST: Runner = Runner {
     right: "def toll(n):\n    if n < 0: raise ValueError(n)\n    return n * 2\n",
 };
 
-pub const UNITTEST: Runner = Runner {
+pub const UNITTEST: SuiteOfRunner = SuiteOfRunner {
     name: "unittest",
     sealed: &[
         (
@@ -47,7 +47,7 @@ pub const UNITTEST: Runner = Runner {
     ..PYTEST
 };
 
-pub const NODE: Runner = Runner {
+pub const NODE: SuiteOfRunner = SuiteOfRunner {
     language: "javascript",
     name: "node",
     file: "toll.js",
@@ -62,7 +62,7 @@ pub const NODE: Runner = Runner {
     right: "exports.toll = (n) => {\n  if (n < 0) throw new RangeError('no');\n  return n * 2;\n};\n",
 };
 
-pub const CARGO: Runner = Runner {
+pub const CARGO: SuiteOfRunner = SuiteOfRunner {
     language: "rust",
     name: "cargo",
     file: "toll.rs",
@@ -76,7 +76,7 @@ pub const CARGO: Runner = Runner {
     right: "pub fn toll(n: i32) -> i32 {\n    assert!(n >= 0);\n    n * 2\n}\n",
 };
 
-pub const GO: Runner = Runner {
+pub const GO: SuiteOfRunner = SuiteOfRunner {
     language: "go",
     name: "go",
     file: "toll.go",
@@ -90,7 +90,7 @@ pub const GO: Runner = Runner {
     right: "package answer\n\nfunc Toll(n int) int {\n\treturn n * 2\n}\n",
 };
 
-pub const JUNIT: Runner = Runner {
+pub const JUNIT: SuiteOfRunner = SuiteOfRunner {
     language: "java",
     name: "junit5",
     file: "Toll.java",
@@ -104,7 +104,7 @@ pub const JUNIT: Runner = Runner {
     right: "public class Toll {\n    static int toll(int n) {\n        if (n < 0) throw new IllegalArgumentException();\n        return n * 2;\n    }\n}\n",
 };
 
-const TAP: Runner = Runner {
+const TAP: SuiteOfRunner = SuiteOfRunner {
     language: "shell",
     name: "tap",
     file: "toll.sh",
@@ -118,11 +118,11 @@ const TAP: Runner = Runner {
     right: "[ \"$1\" -ge 0 ] || exit 1\necho $(( $1 * 2 ))\n",
 };
 
-impl Runner {
+impl SuiteOfRunner {
     pub fn judge_all(&self, answer: &[(&str, &str)]) -> Judgement {
         let table = format!("runner = \"{}\"", self.name);
-        let Runner { language, file, sealed, .. } = self;
-        Bench { form: "tests", language, file, table: &table, sealed, head: "", time: 40 }
+        let SuiteOfRunner { language, file, sealed, .. } = self;
+        TestTask { form: "tests", language, file, table: &table, sealed, head: "", time: 40 }
             .judge(answer)
     }
 

@@ -4,7 +4,7 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::process::Command;
 
-use crate::bed::{STAGE, stage};
+use crate::env::{HELPER, helper};
 
 /// An ordinary user that every system has.
 const NOBODY: &str = "65534";
@@ -21,7 +21,7 @@ const AGAIN: &[&str] = &[
 #[test]
 fn verdicts_are_the_same_for_an_ordinary_user() {
     if fs::metadata("/proc/self").unwrap().uid() != 0 {
-        // All the other tests are held as one already.
+        // All the other tests run as one already.
         return;
     }
     let folder = tempfile::tempdir().unwrap();
@@ -32,13 +32,13 @@ fn verdicts_are_the_same_for_an_ordinary_user() {
         to
     };
     let program = copy(&std::env::current_exe().unwrap(), "grading");
-    let stage = copy(&stage(), "stage");
+    let helper = copy(&helper(), "helper");
     let out = Command::new("setpriv")
         .args(["--reuid", NOBODY, "--regid", NOBODY, "--clear-groups"])
         .arg(program)
         .arg("--exact")
         .args(AGAIN)
-        .env(STAGE, stage)
+        .env(HELPER, helper)
         .env("HOME", "/")
         .env("PATH", "/usr/local/bin:/usr/bin:/bin")
         .output()

@@ -11,7 +11,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use crate::ground::{Ground, SECRET};
+use crate::env::{AttackEnv, SECRET};
 use crate::set::{ATTACKS, Attack};
 
 /// How long an attack has.
@@ -21,7 +21,7 @@ const LONGEST: Duration = Duration::from_secs(12);
 /// what they print.
 const NOT_SHOWN: &[(&str, &str)] = &[
     ("end all there are", "judged by a process outside"),
-    ("stop the warden", "judged by whether there is a report"),
+    ("stop the supervisor", "judged by whether there is a report"),
     ("type into the terminal", "the kernel refuses it to all but root of the machine"),
     ("the clock", "it is the machine's"),
     ("the x32 entry", "the kernel is built without it"),
@@ -48,15 +48,15 @@ const CONTAINER: &str = "\
     kill -9 2 2>/dev/null; exit 0\n";
 
 /// Runs every attack in the container; gives those that did not get what they are after.
-pub fn powerless(ground: &Ground) -> Vec<String> {
+pub fn powerless(env: &AttackEnv) -> Vec<String> {
     let shown = |attack: &&(usize, &Attack)| NOT_SHOWN.iter().all(|it| it.0 != attack.1.name);
     let all: Vec<(usize, &Attack)> = ATTACKS.iter().enumerate().collect();
     all.iter()
         .filter(shown)
         .filter(|it| it.1.name.contains(&std::env::var("ATTACK").unwrap_or_default()))
         .filter_map(|&(number, attack)| {
-            let said = ground.unconfined(number, attack);
-            let has_won = said.contains("ESCAPED") || said.contains(SECRET) || ground.hears();
+            let said = env.unconfined(number, attack);
+            let has_won = said.contains("ESCAPED") || said.contains(SECRET) || env.hears();
             (!has_won).then(|| format!("{} ({:?}): {said}", attack.name, attack.with))
         })
         .collect()

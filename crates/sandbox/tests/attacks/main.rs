@@ -8,7 +8,7 @@
 #![cfg(target_arch = "x86_64")]
 
 mod control;
-mod ground;
+mod env;
 #[path = "../support/needs.rs"]
 mod needs;
 mod neighbours;
@@ -22,13 +22,13 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use fairtrial_sandbox::{Demand, Tier};
 
-use crate::ground::Ground;
+use crate::env::AttackEnv;
 
 /// Tells a program that was started again which tier it is to test.
 const TIER: &str = "ATTACKS_IN_TIER";
 
-/// Tells it where the stage is.
-const STAGE: &str = "ATTACKS_STAGE";
+/// Tells it where the helper is.
+const HELPER: &str = "ATTACKS_HELPER";
 
 /// An ordinary user that every system has.
 const NOBODY: &str = "65534";
@@ -37,9 +37,9 @@ const NOBODY: &str = "65534";
 const WITHOUT_NAMESPACES: &str =
     "for i in /proc/sys/user/max_*_namespaces; do echo 0 > $i; done; exec \"$@\"";
 
-fn stage() -> PathBuf {
-    let given = std::env::var_os(STAGE).map(PathBuf::from);
-    given.unwrap_or_else(|| env!("CARGO_BIN_EXE_fairtrial-stage").into())
+fn helper() -> PathBuf {
+    let given = std::env::var_os(HELPER).map(PathBuf::from);
+    given.unwrap_or_else(|| env!("CARGO_BIN_EXE_fairtrial-helper").into())
 }
 
 fn is_root() -> bool {
@@ -57,10 +57,10 @@ fn alone() -> MutexGuard<'static, ()> {
 #[test]
 fn in_the_setting_that_was_asked_for() {
     let Ok(tier) = std::env::var(TIER) else { return };
-    let ground = Ground::lay_out(&stage(), Demand::Confined);
-    assert_eq!(ground.tier().word(), tier);
-    ground.hold_beside_hogs();
-    ground.hold_all();
+    let env = AttackEnv::set_up(&helper(), Demand::Confined);
+    assert_eq!(env.tier().word(), tier);
+    env.run_beside_hogs();
+    env.run_all();
 }
 
 /// Tells a program that was started again that attacks are to run where nothing stands in their way.
@@ -72,8 +72,8 @@ fn where_nothing_stands_in_the_way() {
     if std::env::var_os(CONTROL).is_none() {
         return;
     }
-    let ground = Ground::lay_out(&stage(), Demand::Only(Tier::Full));
-    let powerless = control::powerless(&ground);
+    let env = AttackEnv::set_up(&helper(), Demand::Only(Tier::Full));
+    let powerless = control::powerless(&env);
     assert!(powerless.is_empty(), "{}", powerless.join("\n"));
 }
 
@@ -95,21 +95,21 @@ fn each_attack_gets_what_it_is_after_where_nothing_stands_in_its_way() {
 #[test]
 fn no_attack_gets_out_of_the_full_tier() {
     let _alone = alone();
-    Ground::lay_out(&stage(), Demand::Only(Tier::Full)).hold_all();
+    AttackEnv::set_up(&helper(), Demand::Only(Tier::Full)).run_all();
 }
 
 #[test]
 fn no_attack_gets_out_of_the_plain_tier() {
     let _alone = alone();
-    let ground = Ground::lay_out(&stage(), Demand::Only(Tier::Plain));
-    ground.hold_beside_hogs();
-    ground.hold_all();
+    let env = AttackEnv::set_up(&helper(), Demand::Only(Tier::Plain));
+    env.run_beside_hogs();
+    env.run_all();
 }
 
 #[test]
 fn no_neighbour_is_felt_in_the_full_tier() {
     let _alone = alone();
-    Ground::lay_out(&stage(), Demand::Only(Tier::Full)).hold_beside_hogs();
+    AttackEnv::set_up(&helper(), Demand::Only(Tier::Full)).run_beside_hogs();
 }
 
 /// Starts this program again with copies that every user can reach.
@@ -126,13 +126,13 @@ fn start_again(folder: &Path, before: &[&str], test: &str, tier: Tier) {
         to
     };
     let program = copy(&std::env::current_exe().unwrap(), "attacks");
-    let stage = copy(&stage(), "stage");
+    let helper = copy(&helper(), "helper");
     let out = Command::new(before[0])
         .args(&before[1..])
         .arg(program)
         .args(["--exact", test, "--nocapture"])
         .env(TIER, tier.word())
-        .env(STAGE, stage)
+        .env(HELPER, helper)
         .env("HOME", "/")
         .output()
         .unwrap();
@@ -145,7 +145,7 @@ fn start_again(folder: &Path, before: &[&str], test: &str, tier: Tier) {
 #[test]
 fn no_attack_gets_out_as_an_ordinary_user() {
     if !is_root() {
-        // The other tests are held as one already.
+        // The other tests run as one already.
         return;
     }
     let folder = tempfile::tempdir().unwrap();

@@ -1,5 +1,5 @@
 //! The attacks. Each prints `ESCAPED` when it got what it wanted; some are judged by what is left
-//! behind. `{…}` stands for what the ground has laid out outside of the sandbox.
+//! behind. `{…}` stands for what the environment has set up outside of the sandbox.
 
 /// What an attack is written in.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -99,7 +99,7 @@ pub const ATTACKS: &[Attack] = &[
     shell("end a process outside", "kill -9 {VICTIM} && echo ESCAPED"),
     shell("end all there are", "trap '' TERM; kill -STOP 1; kill -9 -1"),
     python(
-        "stop the warden",
+        "stop the supervisor",
         "import signal\nfor p in (1, os.getppid()):\n    for s in (signal.SIGKILL, signal.SIGSTOP):\n        try: os.kill(p, s)\n        except OSError: pass\ntime.sleep(60)",
     ),
     python(
@@ -197,7 +197,7 @@ pub const ATTACKS: &[Attack] = &[
         "int main(void) { prctl(PR_SET_SECCOMP, 0, 0, 0, 0); prctl(PR_SET_NO_NEW_PRIVS, 0, 0, 0, 0); prctl(PR_SET_DUMPABLE, 1, 0, 0, 0); if (ptrace(PTRACE_TRACEME, 0, 0, 0) == 0 || unshare(CLONE_NEWUSER) == 0) WON(\"filter\"); }",
     ),
     c(
-        "the program of the warden",
+        "the program of the supervisor",
         "int main(void) { const char *p[] = {\"/proc/1/exe\", \"/proc/self/exe\", \"/proc/1/root/bin/sh\"}; for (int i = 0; i < 3; i++) if (open(p[i], O_WRONLY) >= 0) WON(\"exe\"); char b[9]; int fd = open(\"/proc/1/exe\", O_RDONLY); if (fd >= 0 && read(fd, b, 4) == 4) WON(\"read exe\"); }",
     ),
     c(
@@ -263,7 +263,7 @@ pub const ATTACKS: &[Attack] = &[
         "fds = []\nfor n in range(64):\n    fds.append(os.memfd_create('x'))\n    for _ in range(30): os.write(fds[-1], b'x' * (1 << 20))\nwon()",
     ),
     c(
-        "let the warden be ended first",
+        "let the supervisor be ended first",
         "int main(void) { const char *v[] = {\"-1000\", \"-900\", \"0\"}; for (int i = 0; i < 3; i++) { int fd = open(\"/proc/self/oom_score_adj\", O_WRONLY); if (fd >= 0 && write(fd, v[i], strlen(v[i])) > 0) WON(\"score\"); } static char b[1 << 20]; memset(b, 1, sizeof b); for (int i = 0; i < 400; i++) { int fd = syscall(SYS_memfd_create, \"x\", 0); for (int k = 0; k < 30; k++) write(fd, b, sizeof b); } }",
     ),
     c(

@@ -1,0 +1,295 @@
+//! All that the runs of one judgement have in common: tools, limits, surroundings.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Duration;
+
+use fairtrial_core::docket::Task;
+use fairtrial_core::language::{LanguageDefinition, fill};
+use fairtrial_core::limits::{Limits, wall_of};
+use fairtrial_core::tree::RelPath;
+use fairtrial_core::verdict::FailReason;
+use fairtrial_sandbox::{
+    Archive, Caps, Collect, DRIVER, Ending, Job, LimitHit, Outcome, Sandbox, SandboxError,
+};
+
+use crate::tools::Tool;
+
+/// Bytes in the work folder, and again in `/tmp`.
+const DISK: u64 = 64 << 20;
+
+/// Processes and threads of a build, where runs may not have more.
+const BUILD_PROCESSES: u32 = 128;
+
+/// Bytes that a build may print.
+const BUILD_OUTPUT: u64 = 1 << 20;
+
+/// Bytes that a build may leave in the work folder.
+const BUILD_DISK: u64 = 256 << 20;
+
+/// Our own part of judging failed: says nothing about the candidate.
+#[derive(Debug, thiserror::Error)]
+pub enum JudgeError {
+    /// The sandbox could not do its part.
+    #[error(transparent)]
+    Sandbox(#[from] SandboxError),
+}
+
+impl JudgeError {
+    /// Why the answer fails, where it is to blame: its program ran, or was to run, and nothing else was
+    /// there. With what may be reported to the candidate.
+    pub fn of_the_answer(&self) -> Option<(FailReason, Option<String>)> {
+        let Self::Sandbox(error) = self;
+        match error {
+            // It was built, but into something that is no program.
+            SandboxError::Exec { program, why }
+                if Path::new(program).starts_with(fairtrial_sandbox::WORK) =>
+            {
+                let message = format!("what was built cannot be started: {why}");
+                Some((FailReason::DidNotBuild, Some(message)))
+            }
+            SandboxError::Files(why) => {
+                let message = format!("its files cannot be written: {why}");
+                Some((FailReason::DidNotBuild, Some(message)))
+            }
+            SandboxError::Lost => Some((FailReason::Crashed, None)),
+            SandboxError::Collect(_) => Some((FailReason::TooMuchOutput, None)),
+            _ => None,
+        }
+    }
+}
+
+/// What makes a failure doubtful: signs that the machine's load decided.
+#[derive(Debug, Default)]
+pub struct Doubts(AtomicBool);
+
+impl Doubts {
+    /// Forgets all.
+    pub fn clear(&self) {
+        self.0.store(false, Ordering::Relaxed);
+    }
+
+    /// Whether there are any.
+    pub fn any(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
+
+    /// Takes note of a run that took too long by the clock on the wall although it used little of the
+    /// processor `time` that it had.
+    pub fn note(&self, outcome: &Outcome, time: Duration) {
+        let before: Duration = outcome.laps.iter().map(|lap| lap.cpu).sum();
+        let is_idle = outcome.cpu.saturating_sub(before) < time / 2;
+        if outcome.limit == Some(LimitHit::Wall) && is_idle {
+            self.0.store(true, Ordering::Relaxed);
+        }
+    }
+}
+
+impl From<fairtrial_sandbox::ArchiveError> for JudgeError {
+    fn from(error: fairtrial_sandbox::ArchiveError) -> Self {
+        Self::Sandbox(error.into())
+    }
+}
+
+/// All that the runs of one judgement have in common.
+#[derive(Clone, Copy)]
+pub struct JudgeContext<'a> {
+    pub task: &'a Task,
+    /// The language that is run: the task's, or its checker's.
+    pub language: &'a str,
+    pub definition: &'a LanguageDefinition,
+    pub tool: &'a Tool,
+    pub limits: Limits,
+    pub sandbox: &'a Sandbox,
+    /// What the runs of one judgement have in common.
+    pub session: u64,
+    pub doubts: &'a Doubts,
+}
+
+/// A number that no other judgement of this process has.
+pub fn new_session() -> u64 {
+    static NEXT: AtomicU64 = AtomicU64::new(1);
+    NEXT.fetch_add(1, Ordering::Relaxed)
+}
+
+impl JudgeContext<'_> {
+    /// What a run may use.
+    pub fn caps(&self) -> Caps {
+        Caps {
+            wall: self.limits.wall(),
+            cpu: self.limits.time,
+            memory: self.limits.memory.0,
+            processes: self.limits.processes,
+            output: self.limits.output.0,
+            disk: DISK,
+        }
+    }
+
+    /// What a command of a build may use. A compiler is not under trial, but what it is fed is.
+    pub fn build_caps(&self) -> Caps {
+        Caps {
+            wall: wall_of(self.limits.build_time),
+            cpu: self.limits.build_time,
+            memory: self.limits.build_memory.0,
+            processes: self.limits.processes.max(BUILD_PROCESSES),
+            output: BUILD_OUTPUT,
+            disk: BUILD_DISK,
+        }
+    }
+
+    /// A job in this language's surroundings.
+    pub fn job<'a>(&self, command: &[String], caps: Caps, layers: Vec<&'a Archive>) -> Job<'a> {
+        Job {
+            command: self.command(command, caps.memory),
+            env: self.env(),
+            stdin: Vec::new(),
+            layers,
+            driver: None,
+            sealed: None,
+            show: self.tool.folders.clone(),
+            channel: false,
+            collect: Collect::Nothing,
+            session: self.session,
+            caps,
+        }
+    }
+
+    fn command(&self, command: &[String], memory: u64) -> Vec<String> {
+        self.command_for(command, self.task.file(), memory)
+    }
+
+    /// A command of the definition, for a file.
+    pub fn command_for(&self, command: &[String], file: &RelPath, memory: u64) -> Vec<String> {
+        let text = |path: &PathBuf| path.to_string_lossy().into_owned();
+        let heap = (memory * 3 / 4) >> 20;
+        let mut values = vec![
+            ("tool".to_owned(), text(&self.tool.program)),
+            ("file".to_owned(), file.as_str().to_owned()),
+            ("stem".to_owned(), file.stem().to_owned()),
+            ("driver".to_owned(), format!("{DRIVER}/driver.{}", driver_extension(file))),
+            ("strip".to_owned(), format!("{DRIVER}/strip.js")),
+            ("reporter".to_owned(), format!("{DRIVER}/reporter.{}", file.extension())),
+            ("heap_mib".to_owned(), heap.max(16).to_string()),
+        ];
+        values.extend(self.tool.also.iter().map(|(name, path)| (name.clone(), text(path))));
+        let values: Vec<_> = values.iter().map(|(a, b)| (a.as_str(), b.as_str())).collect();
+        let mut command = fill(command, &values);
+        // `exec` looks for nothing: a program of the work folder needs its whole path.
+        if let Some(program) = command.first_mut()
+            && let Some(own) = program.strip_prefix("./")
+        {
+            *program = format!("{}/{own}", fairtrial_sandbox::WORK);
+        }
+        command
+    }
+
+    /// The file that a driver of calls loads.
+    pub fn call_file(&self, file: &RelPath) -> String {
+        match self.definition.call_file.as_str() {
+            "" => file.as_str().to_owned(),
+            given => given.replace("{stem}", file.stem()),
+        }
+    }
+
+    /// The environment of every program.
+    pub fn env(&self) -> BTreeMap<String, String> {
+        let fixed = [
+            ("PATH", "/usr/local/bin:/usr/bin:/bin"),
+            ("HOME", fairtrial_sandbox::WORK),
+            ("TMPDIR", "/tmp"),
+            ("LANG", "C.UTF-8"),
+            ("LC_ALL", "C.UTF-8"),
+            ("TZ", "UTC"),
+            ("PYTHONHASHSEED", "0"),
+            ("PYTHONIOENCODING", "utf-8"),
+        ];
+        let mut env: BTreeMap<String, String> =
+            fixed.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect();
+        env.extend(self.definition.env.clone());
+        if !self.task.packages.is_empty() {
+            env.insert("FAIRTRIAL_PACKAGES".to_owned(), self.task.packages.join(","));
+        }
+        env
+    }
+
+    /// Why a run that did not do what it should have done failed: a limit, memory, or a crash.
+    pub fn reason(&self, outcome: &Outcome) -> FailReason {
+        match outcome.limit {
+            Some(LimitHit::Wall | LimitHit::Cpu) => {
+                self.doubts.note(outcome, self.limits.time);
+                FailReason::TimedOut
+            }
+            Some(LimitHit::Memory) => FailReason::OutOfMemory,
+            Some(LimitHit::Output | LimitHit::Disk) => FailReason::TooMuchOutput,
+            Some(LimitHit::Processes | LimitHit::Stopped) | None => {
+                let stderr = String::from_utf8_lossy(&outcome.stderr.bytes);
+                if self.definition.memory_errors.iter().any(|mark| stderr.contains(mark)) {
+                    FailReason::OutOfMemory
+                } else {
+                    FailReason::Crashed
+                }
+            }
+        }
+    }
+
+    /// How a run ended, in words that reveal nothing sealed.
+    pub fn ended(&self, outcome: &Outcome) -> String {
+        self.ended_within(outcome, self.limits.time)
+    }
+
+    /// As [`Self::ended`], of a run with a limit of processor time of its own.
+    pub fn ended_within(&self, outcome: &Outcome, time: Duration) -> String {
+        let seconds = |time: Duration| format!("{:.2} s", time.as_secs_f64());
+        match (outcome.limit, outcome.ending) {
+            (Some(LimitHit::Cpu), _) => {
+                format!("used more than {} of processor time", seconds(time))
+            }
+            (Some(LimitHit::Wall), _) => {
+                format!("took more than {}", seconds(wall_of(time)))
+            }
+            (Some(LimitHit::Processes), _) => {
+                format!("had more than {} processes and threads", self.limits.processes)
+            }
+            (Some(LimitHit::Memory), _) => {
+                format!("used more than {} MiB of memory", self.limits.memory.0 >> 20)
+            }
+            (Some(LimitHit::Disk), _) => {
+                format!("wrote more than {} MiB of files", DISK >> 20)
+            }
+            (Some(LimitHit::Output), _) => {
+                format!("wrote {} bytes, more than {}", outcome.last_out(), self.limits.output.0)
+            }
+            (_, Ending::Exited(status)) => format!("ended with status {status}"),
+            (_, Ending::Signalled(signal)) => format!("ended by {}", signal_name(signal)),
+        }
+    }
+}
+
+/// TypeScript is driven as what it becomes.
+fn driver_extension(file: &RelPath) -> &str {
+    match file.extension() {
+        "ts" | "mts" | "cts" | "mjs" | "cjs" => "js",
+        other => other,
+    }
+}
+
+/// A signal by number and name.
+pub fn signal_name(signal: i32) -> String {
+    let name = match signal {
+        4 => "SIGILL",
+        6 => "SIGABRT",
+        7 => "SIGBUS",
+        8 => "SIGFPE",
+        9 => "SIGKILL",
+        11 => "SIGSEGV",
+        13 => "SIGPIPE",
+        15 => "SIGTERM",
+        24 => "SIGXCPU",
+        25 => "SIGXFSZ",
+        31 => "SIGSYS",
+        34.. => return format!("signal {signal} (real-time)"),
+        other => return format!("signal {other}"),
+    };
+    format!("signal {signal} ({name})")
+}

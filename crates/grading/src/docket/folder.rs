@@ -1,0 +1,131 @@
+//! Dockets and answers from the disk into memory.
+
+use std::fs::{self, OpenOptions};
+use std::io::{self, Read as _};
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::{Path, PathBuf};
+
+use fairtrial_core::docket::Docket;
+use fairtrial_core::language::Languages;
+use fairtrial_core::source::SourceError;
+use fairtrial_core::tree::{FileTree, PathError, RelPath};
+
+/// Most bytes that a folder of tasks or an answer may hold.
+const BYTES_MAX: u64 = 256 << 20;
+
+/// Why a folder could not be read.
+#[derive(Debug, thiserror::Error)]
+pub enum FolderError {
+    /// The disk, or the lack of something on it.
+    #[error("failed to read `{path}`")]
+    Io {
+        /// What was to be read.
+        path: PathBuf,
+        /// What the system said.
+        #[source]
+        source: io::Error,
+    },
+    /// A file name that cannot be used.
+    #[error("in `{folder}`")]
+    Path {
+        /// The folder.
+        folder: PathBuf,
+        /// What is wrong with the name.
+        #[source]
+        source: PathError,
+    },
+    /// Too much to be a folder of tasks, or a file that somebody wrote.
+    #[error("`{path}` holds more than {most_mib} MiB")]
+    TooLarge {
+        /// The folder or file.
+        path: PathBuf,
+        /// Most that is read.
+        most_mib: u64,
+    },
+    /// A pipe, a device or the like.
+    #[error("`{0}` is no regular file")]
+    NotAFile(PathBuf),
+    /// What is in it is malformed.
+    #[error(transparent)]
+    Source(#[from] SourceError),
+}
+
+/// Reads a file that may come from anywhere: a regular one, of at most `most` bytes.
+///
+/// # Errors
+/// When it is something else, is longer, or cannot be read.
+pub fn read_file(path: &Path, most: u64) -> Result<Vec<u8>, FolderError> {
+    let io = |source| FolderError::Io { path: path.to_owned(), source };
+    // A pipe without a writer must not be waited for.
+    let opened = OpenOptions::new().read(true).custom_flags(O_NONBLOCK).open(path);
+    let file = opened.map_err(io)?;
+    if !file.metadata().map_err(io)?.is_file() {
+        return Err(FolderError::NotAFile(path.to_owned()));
+    }
+    let mut bytes = Vec::new();
+    file.take(most + 1).read_to_end(&mut bytes).map_err(io)?;
+    if bytes.len() as u64 > most {
+        return Err(FolderError::TooLarge { path: path.to_owned(), most_mib: most >> 20 });
+    }
+    Ok(bytes)
+}
+
+/// `O_NONBLOCK`, open(2).
+const O_NONBLOCK: i32 = 0o4000;
+
+/// Reads every regular file below a folder. Names that begin with a dot are left out; symbolic
+/// links are not followed.
+///
+/// # Errors
+/// When something cannot be read, or there is more than 256 MiB.
+pub fn read_folder(folder: &Path) -> Result<FileTree, FolderError> {
+    let mut files = FileTree::new();
+    let mut left = BYTES_MAX;
+    read_into(folder, folder, &mut files, &mut left)?;
+    Ok(files)
+}
+
+fn read_into(
+    top: &Path,
+    folder: &Path,
+    files: &mut FileTree,
+    left: &mut u64,
+) -> Result<(), FolderError> {
+    let io = |path: &Path| {
+        let path = path.to_owned();
+        move |source| FolderError::Io { path, source }
+    };
+    for entry in fs::read_dir(folder).map_err(io(folder))? {
+        let entry = entry.map_err(io(folder))?;
+        let path = entry.path();
+        let kind = entry.file_type().map_err(io(&path))?;
+        if entry.file_name().to_string_lossy().starts_with('.') {
+            continue;
+        }
+        if kind.is_dir() {
+            read_into(top, &path, files, left)?;
+        } else if kind.is_file() {
+            let bytes = read_file(&path, *left).map_err(|error| match error {
+                FolderError::TooLarge { .. } => {
+                    FolderError::TooLarge { path: top.to_owned(), most_mib: BYTES_MAX >> 20 }
+                }
+                other => other,
+            })?;
+            *left -= bytes.len() as u64;
+            let name = path.strip_prefix(top).unwrap_or(&path).to_string_lossy();
+            let name = RelPath::parse(&name)
+                .map_err(|source| FolderError::Path { folder: top.to_owned(), source })?;
+            files.insert(name, bytes);
+        }
+    }
+    Ok(())
+}
+
+/// Reads a docket.
+///
+/// # Errors
+/// When its folder cannot be read, or anything in it is malformed.
+pub fn read_docket(folder: &Path, languages: &Languages) -> Result<Docket, FolderError> {
+    let files = read_folder(folder)?;
+    Ok(Docket::parse(&folder.display().to_string(), &files, languages)?)
+}

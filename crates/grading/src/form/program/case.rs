@@ -1,0 +1,352 @@
+//! Sealed cases of a whole program: what goes in, and what must come out.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+use crate::source::{SourceError, parse_jsonl};
+use crate::tree::RelPath;
+use crate::value::{Value, from_json, to_json};
+use crate::verdict::{UnknownWord, worded};
+
+/// The `[program]` table of a brief.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ProgramSettings {
+    /// The file that the answer gives and that is built and run.
+    pub file: RelPath,
+}
+
+worded! {
+    /// How two texts are compared.
+    #[derive(Default)]
+    Compare {
+        /// Byte by byte.
+        Exact = "exact",
+        /// Line by line; white space at the ends of lines and blank lines at the end do not count.
+        #[default]
+        Lines = "lines",
+        /// Word by word; any white space separates.
+        Tokens = "tokens",
+        /// Word by word; two numbers are the same within the tolerance.
+        Number = "number",
+    }
+}
+
+/// One run of a program with its expectation.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Case {
+    /// What people call it; `case 3` without a name of its own.
+    pub name: String,
+    /// Arguments on the command line.
+    pub args: Vec<String>,
+    /// What it reads on standard input.
+    pub stdin: Vec<u8>,
+    /// Files put into its folder beforehand.
+    pub files: BTreeMap<RelPath, Vec<u8>>,
+    /// What it must write to standard output; `None` when nobody asks.
+    pub stdout: Option<Vec<u8>>,
+    /// How it must end.
+    pub status: i32,
+    /// Files that must be there afterwards.
+    pub files_after: BTreeMap<RelPath, Vec<u8>>,
+    /// How texts are compared.
+    pub compare: Compare,
+    /// Absolute tolerance of `number`.
+    pub tolerance: f64,
+    /// Its weight in partial credit.
+    pub points: f64,
+}
+
+/// What a run of a program came to, as far as its judging needs.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ProgramResult<'a> {
+    /// Exit status.
+    pub status: i32,
+    /// Everything on standard output.
+    pub stdout: &'a [u8],
+    /// The files asked for that were there.
+    pub files_after: &'a BTreeMap<RelPath, Vec<u8>>,
+}
+
+/// How a case was judged.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum CaseOutcome {
+    /// As expected.
+    Holds,
+    /// Another exit status.
+    WrongStatus {
+        /// The status that was expected.
+        expected: i32,
+    },
+    /// Standard output differs.
+    WrongOutput(TextMismatch),
+    /// A file is missing afterwards.
+    MissingFile(RelPath),
+    /// A file holds something else.
+    WrongFile(RelPath, TextMismatch),
+}
+
+/// Where two texts differ first.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TextMismatch {
+    /// Such as `line 3`, `word 7`, `byte 20`.
+    pub place: String,
+    /// What was expected there; empty where nothing was.
+    pub expected: String,
+    /// What was found there; empty where nothing was.
+    pub found: String,
+}
+
+/// One line of `sealed/cases.jsonl`, or one `[[example]]` of a brief.
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct CaseLine {
+    name: Option<String>,
+    #[serde(default)]
+    args: Vec<String>,
+    #[serde(default)]
+    stdin: ExpectedContent,
+    #[serde(default)]
+    files: BTreeMap<RelPath, ExpectedContent>,
+    stdout: Option<ExpectedContent>,
+    status: Option<i32>,
+    #[serde(default)]
+    files_after: BTreeMap<RelPath, ExpectedContent>,
+    compare: Option<Compare>,
+    tolerance: Option<f64>,
+    points: Option<f64>,
+}
+
+/// Text, or bytes as `{"$bytes": "…"}`.
+#[derive(Debug, Default)]
+struct ExpectedContent(Vec<u8>);
+
+impl<'de> Deserialize<'de> for ExpectedContent {
+    fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        let json = serde_json::Value::deserialize(from)?;
+        match from_json(json).map_err(serde::de::Error::custom)? {
+            Value::Str(text) => Ok(Self(text.into_bytes())),
+            Value::Bytes(bytes) => Ok(Self(bytes)),
+            other => Err(serde::de::Error::custom(format!(
+                "{} is neither text nor {{\"$bytes\": \"base64\"}}",
+                to_json(&other)
+            ))),
+        }
+    }
+}
+
+/// Reads `sealed/cases.jsonl`.
+///
+/// # Errors
+/// With the line: bad JSON, an unknown key, a case that expects nothing.
+pub fn parse_cases(file: &str, text: &str) -> Result<Vec<Case>, SourceError> {
+    let lines: Vec<(usize, CaseLine)> = parse_jsonl(file, text)?;
+    if lines.is_empty() {
+        return Err(SourceError::whole(file, "it holds no case; one object a line is expected"));
+    }
+    let cases = lines.into_iter().enumerate().map(|(index, (line, case))| {
+        let name = format!("case {}", index + 1);
+        case.into_case(name).map_err(|message| SourceError::at_line(file, line, message))
+    });
+    cases.collect()
+}
+
+/// Reads one `[[example]]` table.
+///
+/// # Errors
+/// As [`parse_cases`], without a line.
+pub fn parse_example(table: &toml::Value, number: usize) -> Result<Case, String> {
+    let json = serde_json::to_value(table).map_err(|error| error.to_string())?;
+    let line: CaseLine = serde_json::from_value(json).map_err(|error| error.to_string())?;
+    line.into_case(format!("example {number}"))
+}
+
+impl CaseLine {
+    fn into_case(self, name: String) -> Result<Case, String> {
+        if self.stdout.is_none() && self.status.is_none() && self.files_after.is_empty() {
+            return Err("an expectation is missing: at least one of `stdout`, `status`, \
+                        `files_after`"
+                .to_owned());
+        }
+        let positive = |value: Option<f64>, otherwise: f64, key: &str| match value {
+            Some(it) if !(it >= 0.0 && it.is_finite()) => {
+                Err(format!("`{key}` is a number of at least 0"))
+            }
+            it => Ok(it.unwrap_or(otherwise)),
+        };
+        let contents = |files: BTreeMap<RelPath, ExpectedContent>| {
+            files.into_iter().map(|(path, content)| (path, content.0)).collect()
+        };
+        Ok(Case {
+            name: self.name.unwrap_or(name),
+            args: self.args,
+            stdin: self.stdin.0,
+            files: contents(self.files),
+            stdout: self.stdout.map(|content| content.0),
+            status: self.status.unwrap_or(0),
+            files_after: contents(self.files_after),
+            compare: self.compare.unwrap_or_default(),
+            tolerance: positive(self.tolerance, 1e-6, "tolerance")?,
+            points: positive(self.points, 1.0, "points")?,
+        })
+    }
+}
+
+impl Case {
+    /// Judges a run: exit status first, then standard output, then files.
+    #[must_use]
+    pub fn judge(&self, result: &ProgramResult<'_>) -> CaseOutcome {
+        if result.status != self.status {
+            return CaseOutcome::WrongStatus { expected: self.status };
+        }
+        if let Some(expected) = &self.stdout
+            && let Err(mismatch) = self.same(expected, result.stdout)
+        {
+            return CaseOutcome::WrongOutput(mismatch);
+        }
+        for (path, expected) in &self.files_after {
+            let Some(found) = result.files_after.get(path) else {
+                return CaseOutcome::MissingFile(path.clone());
+            };
+            if let Err(mismatch) = self.same(expected, found) {
+                return CaseOutcome::WrongFile(path.clone(), mismatch);
+            }
+        }
+        CaseOutcome::Holds
+    }
+
+    fn same(&self, expected: &[u8], found: &[u8]) -> Result<(), TextMismatch> {
+        if self.compare != Compare::Number {
+            return same_text(self.compare, expected, found);
+        }
+        let (expected, found) = (String::from_utf8_lossy(expected), String::from_utf8_lossy(found));
+        let near = |a: &str, b: &str| a == b || self.near(a, b);
+        same_parts("word", &words(&expected), &words(&found), near)
+    }
+
+    fn near(&self, a: &str, b: &str) -> bool {
+        match (a.parse::<f64>(), b.parse::<f64>()) {
+            (Ok(a), Ok(b)) => crate::value::close(a, b, Some(self.tolerance)),
+            _ => false,
+        }
+    }
+}
+
+/// Compares texts; numbers are compared as words.
+pub(super) fn same_text(
+    compare: Compare,
+    expected: &[u8],
+    found: &[u8],
+) -> Result<(), TextMismatch> {
+    let texts = (String::from_utf8_lossy(expected), String::from_utf8_lossy(found));
+    match compare {
+        Compare::Exact => same_bytes(expected, found),
+        Compare::Lines => {
+            let lines = |text| trimmed_lines(text).collect::<Vec<_>>();
+            same_parts("line", &lines(&texts.0), &lines(&texts.1), |a, b| a == b)
+        }
+        Compare::Tokens | Compare::Number => {
+            same_parts("word", &words(&texts.0), &words(&texts.1), |a, b| a == b)
+        }
+    }
+}
+
+fn words(text: &str) -> Vec<&str> {
+    text.split_whitespace().collect()
+}
+
+/// Lines without the white space at their ends, and without blank lines at the end of the text.
+fn trimmed_lines(text: &str) -> impl Iterator<Item = &str> {
+    text.trim_end().lines().map(str::trim_end)
+}
+
+fn same_bytes(expected: &[u8], found: &[u8]) -> Result<(), TextMismatch> {
+    if expected == found {
+        return Ok(());
+    }
+    let at = expected.iter().zip(found).take_while(|(a, b)| a == b).count();
+    let near = |bytes: &[u8]| {
+        String::from_utf8_lossy(&bytes[at.min(bytes.len())..bytes.len().min(at + 40)]).into_owned()
+    };
+    Err(TextMismatch {
+        place: format!("byte {}", at + 1),
+        expected: near(expected),
+        found: near(found),
+    })
+}
+
+fn same_parts(
+    what: &str,
+    expected: &[&str],
+    found: &[&str],
+    same: impl Fn(&str, &str) -> bool,
+) -> Result<(), TextMismatch> {
+    let longest = expected.len().max(found.len());
+    for index in 0..longest {
+        let (a, b) = (expected.get(index).copied(), found.get(index).copied());
+        if !matches!((a, b), (Some(a), Some(b)) if same(a, b)) {
+            return Err(TextMismatch {
+                place: format!("{what} {}", index + 1),
+                expected: a.unwrap_or("").to_owned(),
+                found: b.unwrap_or("").to_owned(),
+            });
+        }
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn holds(line: &str, status: i32, stdout: &str) -> bool {
+        let case = parse_cases("c.jsonl", line).unwrap().remove(0);
+        let files = BTreeMap::new();
+        let result = ProgramResult { status, stdout: stdout.as_bytes(), files_after: &files };
+        case.judge(&result) == CaseOutcome::Holds
+    }
+
+    #[test]
+    fn each_comparison_forgives_what_it_says() {
+        assert!(holds(r#"{"stdout": "a\nb"}"#, 0, "a  \r\nb\n\n"));
+        assert!(!holds(r#"{"stdout": "a\nb"}"#, 0, "a\n\nb\n"));
+        assert!(!holds(r#"{"stdout": "a", "compare": "exact"}"#, 0, "a\n"));
+        assert!(holds(r#"{"stdout": "a b", "compare": "tokens"}"#, 0, " a\n\tb "));
+        assert!(holds(
+            r#"{"stdout": "x 2.5", "compare": "number", "tolerance": 0.01}"#,
+            0,
+            "x 2.501"
+        ));
+        assert!(!holds(r#"{"stdout": "x 2.5", "compare": "number"}"#, 0, "x 2.501"));
+        assert!(!holds(r#"{"stdout": "nan", "compare": "number"}"#, 0, "1"));
+    }
+
+    #[test]
+    fn status_and_files_count() {
+        assert!(!holds(r#"{"stdout": "a"}"#, 1, "a"));
+        assert!(holds(r#"{"status": 3}"#, 3, "anything"));
+        let line = r#"{"files_after": {"out/log.txt": "x"}}"#;
+        let case = parse_cases("c.jsonl", line).unwrap().remove(0);
+        let files = BTreeMap::new();
+        let result = ProgramResult { status: 0, stdout: b"", files_after: &files };
+        assert!(matches!(case.judge(&result), CaseOutcome::MissingFile(_)));
+    }
+
+    #[test]
+    fn bytes_can_be_given_and_bad_lines_are_told() {
+        let line = r#"{"stdin": {"$bytes": "/w=="}, "stdout": ""}"#;
+        assert_eq!(parse_cases("c", line).unwrap()[0].stdin, [0xff]);
+        for (line, part) in [
+            (r#"{"stdin": "x"}"#, "an expectation is missing"),
+            (r#"{"stdout": 5}"#, "neither text"),
+            (r#"{"stdout": "", "compare": "fuzzy"}"#, "unknown variant `fuzzy`"),
+            (r#"{"stdout": "", "files": {"../x": ""}}"#, "not a usable file path"),
+        ] {
+            let error = parse_cases("c", line).unwrap_err().to_string();
+            assert!(error.contains(part), "{line}: {error}");
+        }
+    }
+}

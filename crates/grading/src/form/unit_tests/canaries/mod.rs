@@ -1,0 +1,121 @@
+//! Canaries: tests that are made up for one run, named and worded anew, among the sealed ones.
+//!
+//! Some pass and some fail. Among those that fail are changed copies of sealed tests where they can
+//! be made: what forges results by looking at the code finds the candidate's own function called
+//! there as in any other test.
+
+mod copies;
+mod literal;
+mod rng;
+mod shared;
+mod style;
+
+use fairtrial_core::form::unit::Canary;
+use fairtrial_core::tree::{FileTree, RelPath};
+
+use self::copies::{Change, changed_copy};
+pub use self::rng::TestRng;
+use self::style::{CanaryStyle, failing_lines, made_up, name, wrap};
+
+/// How many canaries pass, and how many fail.
+const EACH: usize = 2;
+
+/// How a canary is made.
+enum Made {
+    /// It holds.
+    Holds,
+    /// It fails: a changed copy, or a made-up one where none can be made.
+    Copy(Change),
+    /// It fails by this line.
+    Fails(String),
+}
+
+/// Puts canaries into every test file, and gives what they must come to. A style that is not known
+/// gives none.
+pub fn plant(
+    style: &str,
+    files: &mut FileTree,
+    test_files: &[RelPath],
+    rng: &mut TestRng,
+) -> Vec<Canary> {
+    let Some(style) = CanaryStyle::parse(style) else {
+        return Vec::new();
+    };
+    let mut canaries = Vec::new();
+    for path in test_files {
+        let Some(text) = files.get(path).and_then(|it| String::from_utf8(it.clone()).ok()) else {
+            continue;
+        };
+        let mut text = text;
+        // Each way of asserting that the file uses must be seen to fail.
+        let failing = failing_lines(style, &text, rng);
+        let made: Vec<Made> = (0..2 * EACH)
+            .map(|index| if index % 2 == 0 { Made::Holds } else { Made::Copy(Change::Value) })
+            .chain([Made::Copy(Change::Error)])
+            .chain(failing.into_iter().map(Made::Fails))
+            .collect();
+        let mut names = Vec::new();
+        for made in made {
+            let name = name(style, &text, rng);
+            let copied = match made {
+                Made::Copy(change) => changed_copy(style, change, &text, (&name, &names), rng),
+                _ => None,
+            };
+            let holds = matches!(made, Made::Holds);
+            let body = match (&copied, made) {
+                // Not every file expects an error.
+                (None, Made::Copy(Change::Error)) => continue,
+                (None, Made::Fails(line)) => wrap(style, &name, &line),
+                _ => made_up(style, &name, holds, rng),
+            };
+            let copy_of = copied.map(|copied| {
+                text.insert_str(copied.at, &copied.body);
+                copied.of
+            });
+            if copy_of.is_none() {
+                text = insert(style, &text, &body, rng);
+            }
+            names.push(name.clone());
+            canaries.push(Canary { name, holds, copy_of });
+        }
+        files.insert(path.clone(), text.into_bytes());
+    }
+    canaries
+}
+
+/// Puts a test between two others.
+fn insert(style: CanaryStyle, text: &str, body: &str, rng: &mut TestRng) -> String {
+    if style == CanaryStyle::Java {
+        // Inside of the class, whose last brace ends the file.
+        let Some(end) = text.rfind('}') else { return text.to_owned() };
+        return format!("{}\n{body}{}", &text[..end], &text[end..]);
+    }
+    let opens = |line: &str| match style {
+        CanaryStyle::Python | CanaryStyle::PythonClass => {
+            line.starts_with("def test") || line.starts_with("class ")
+        }
+        CanaryStyle::Node => {
+            line.starts_with("test(") || line.starts_with("it(") || line.starts_with("describe(")
+        }
+        CanaryStyle::Rust => line.starts_with("#[test]"),
+        CanaryStyle::Go => line.starts_with("func Test"),
+        CanaryStyle::Java => false,
+    };
+    let mut places: Vec<usize> = vec![text.len()];
+    let mut at = 0;
+    let mut before = "";
+    for line in text.split_inclusive('\n') {
+        if opens(line)
+            && !before.starts_with('@')
+            && !before.starts_with("#[")
+            && !before.starts_with("//")
+        {
+            places.push(at);
+        }
+        before = line;
+        at += line.len();
+    }
+    let place = *rng.pick(&places.iter().collect::<Vec<_>>());
+    let gap = if text[..place].ends_with('\n') || place == 0 { "" } else { "\n" };
+    format!("{}{gap}\n{body}\n{}", &text[..place], &text[place..])
+}

@@ -1,0 +1,89 @@
+//! What tests of one file could change for each other.
+
+use super::literal::changed_literal;
+use super::rng::TestRng;
+use super::style::CanaryStyle;
+
+/// What tests of a file have in common and could change.
+pub struct SharedNames<'a> {
+    /// Names bound at the top of the file or of a class to what is no fixed value.
+    bound: Vec<&'a str>,
+    /// Names taken from other files, which may be objects.
+    taken: Vec<&'a str>,
+}
+
+impl<'a> SharedNames<'a> {
+    /// What the tests in these lines have in common.
+    pub fn of(style: CanaryStyle, lines: &[&'a str]) -> Self {
+        let (mut shared, mut in_class) = (Self { bound: Vec::new(), taken: Vec::new() }, false);
+        for line in lines {
+            let depth = line.len() - line.trim_start().len();
+            if depth == 0 && !line.trim().is_empty() {
+                in_class = line.starts_with("class ");
+            }
+            if depth == 0 || (in_class && depth <= 4 && style != CanaryStyle::Node) {
+                shared.bound.extend(bound_name(style, line.trim()));
+                shared.taken.extend(taken_names(style, line.trim()));
+            }
+        }
+        shared
+    }
+
+    /// Whether a test uses any of it. Of what was taken from other files, functions and classes may
+    /// be called: only what is used by its parts can have a state.
+    pub fn is_used_in(&self, text: &str) -> bool {
+        let by_part = |name: &&str| {
+            let mut places = text.match_indices(name);
+            places.any(|(at, _)| text[at + name.len()..].starts_with('.'))
+        };
+        self.bound.iter().any(|name| mentions(text, name)) || self.taken.iter().any(by_part)
+    }
+}
+
+/// The name that a line binds to what tests could change.
+fn bound_name(style: CanaryStyle, line: &str) -> Option<&str> {
+    let bound = match style {
+        CanaryStyle::Node => {
+            ["const ", "let ", "var "].iter().find_map(|it| line.strip_prefix(it))?
+        }
+        _ => line,
+    };
+    let (name, value) = bound.split_once('=')?;
+    let name = name.split(':').next()?.trim();
+    let is_name = !name.is_empty()
+        && name.chars().all(|it| it.is_alphanumeric() || it == '_')
+        && !value.starts_with('=');
+    let value = value.trim().trim_end_matches(';');
+    let is_fixed = value.starts_with("require(")
+        || value.contains("=>")
+        || (!value.starts_with('[') && changed_literal(value, &mut TestRng::new(0)).is_some());
+    (is_name && !is_fixed).then_some(name)
+}
+
+/// The names that a line takes from another file.
+fn taken_names(style: CanaryStyle, line: &str) -> Vec<&str> {
+    let list = match style {
+        CanaryStyle::Node => {
+            let inside = line.split_once('{').and_then(|it| it.1.split_once('}'));
+            inside.filter(|it| it.1.contains("require(") || it.1.contains(" from ")).map(|it| it.0)
+        }
+        _ => line.strip_prefix("from ").and_then(|it| it.split_once(" import ")).map(|it| it.1),
+    };
+    let name = |part: &'_ str| part.rsplit([' ', ':']).next().unwrap_or("").len();
+    list.unwrap_or("")
+        .split(',')
+        .map(str::trim)
+        .map(|part| &part[part.len() - name(part)..])
+        .filter(|it| !it.is_empty())
+        .collect()
+}
+
+/// Whether a text has a name as a word.
+fn mentions(text: &str, name: &str) -> bool {
+    let is_word = |it: char| it.is_alphanumeric() || it == '_';
+    text.match_indices(name).any(|(at, _)| {
+        let before = text[..at].chars().next_back();
+        let after = text[at + name.len()..].chars().next();
+        !before.is_some_and(is_word) && !after.is_some_and(is_word)
+    })
+}

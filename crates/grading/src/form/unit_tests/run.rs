@@ -1,0 +1,393 @@
+//! The form `tests`: sealed unit tests, run by the language's own runner.
+//!
+//! Candidate and tests share a process here. The sealed files are put over the answer, from a fresh
+//! copy, with canaries among them; what runners pick up by themselves is not taken from the
+//! candidate; and whatever shows that the report was tampered with is a reason of its own.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::hash::{BuildHasher as _, RandomState};
+
+use fairtrial_core::form::unit::{
+    Canary, ResolvedTest, ResolvedTests, SealedTests, TestsSettings, Wrong, resolve,
+};
+use fairtrial_core::judgement::{Judgement, TestOutcome};
+use fairtrial_core::language::TestRunner;
+use fairtrial_core::prompt::head_and_tail;
+use fairtrial_core::testrun::{self, REPORT_MAX, ReportKind, TestReport};
+use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::verdict::{FailReason, Verdict};
+use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, Outcome};
+use serde_json::json;
+
+use crate::build::said;
+use crate::canaries::{TestRng, plant};
+use crate::context::{JudgeContext, JudgeError, new_session};
+use crate::driver::UnitDriver;
+use crate::outcome::{nothing_run, resolve as resolve_tests, usage};
+
+/// Longest message kept of a test, in bytes.
+const MESSAGE_MAX: usize = 4 << 10;
+
+/// A run of sealed tests, prepared.
+struct Run<'a> {
+    context: &'a JudgeContext<'a>,
+    settings: &'a TestsSettings,
+    runner: &'a TestRunner,
+    sealed: &'a SealedTests,
+    /// The sealed files, with canaries.
+    written: FileTree,
+    test_files: Vec<RelPath>,
+    canaries: Vec<Canary>,
+    mark: String,
+}
+
+/// What came of a run.
+struct TestRun {
+    outcome: Outcome,
+    report: Result<TestReport, String>,
+    /// What shows that files were changed.
+    changed: Vec<String>,
+}
+
+/// Judges by unit tests.
+pub fn judge(
+    context: &JudgeContext<'_>,
+    settings: &TestsSettings,
+    sealed: &SealedTests,
+    files: &FileTree,
+) -> Result<Judgement, JudgeError> {
+    let Some(runner) = context.definition.runners.get(&settings.runner) else {
+        let message = format!("there is no runner `{}`", settings.runner);
+        return Ok(nothing_run(context.task, FailReason::DidNotBuild, Some(message)));
+    };
+    let (taken, notes) = without_config(files, settings, sealed, runner);
+    let run = Run::prepare(context, settings, runner, sealed);
+    let mut judgement = run.judge(&taken)?;
+    let not_run = FailReason::DidNotBuild;
+    if judgement.verdict == Verdict::Fail(not_run) {
+        judgement.message = check(context, settings, runner, &taken)?;
+    }
+    judgement.notes.splice(0..0, notes);
+    Ok(judgement)
+}
+
+/// Why an answer does not build or load by itself; `None` when it does. No sealed file is there, so
+/// whatever the answer says may be passed on.
+pub fn check(
+    context: &JudgeContext<'_>,
+    settings: &TestsSettings,
+    runner: &TestRunner,
+    files: &FileTree,
+) -> Result<Option<String>, JudgeError> {
+    let mut base = Archive::of(files)?;
+    let written = Archive::of(&written(settings, runner)?)?;
+    let apart = JudgeContext { session: new_session(), ..*context };
+    for command in &runner.check {
+        let caps = apart.build_caps();
+        let command = apart.command_for(command, &settings.file, caps.memory);
+        let env = env(&apart, settings, runner);
+        let job = Job {
+            command,
+            collect: Collect::All,
+            env,
+            ..apart.job(&[], caps, vec![&base, &written])
+        };
+        let outcome = apart.sandbox.run(&job)?;
+        if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
+            return Ok(Some(said(&apart, &outcome)));
+        }
+        if let Some(built) = outcome.collected {
+            base = built;
+        }
+    }
+    Ok(None)
+}
+
+/// What a runner needs beside the answer.
+fn written(settings: &TestsSettings, runner: &TestRunner) -> Result<FileTree, JudgeError> {
+    let file = |(path, text): (&String, &String)| {
+        let text = text.replace("{file}", settings.file.as_str());
+        let path = RelPath::parse(path).map_err(|error| {
+            JudgeError::Sandbox(fairtrial_sandbox::SandboxError::SetUp(error.to_string()))
+        })?;
+        Ok((path, text.into_bytes()))
+    };
+    runner.lay.iter().map(file).collect()
+}
+
+fn env(
+    context: &JudgeContext<'_>,
+    settings: &TestsSettings,
+    runner: &TestRunner,
+) -> BTreeMap<String, String> {
+    let mut env = context.env();
+    for (key, value) in &runner.env {
+        let memory = context.caps().memory;
+        let filled = context.command_for(std::slice::from_ref(value), &settings.file, memory);
+        env.extend(filled.into_iter().next().map(|value| (key.clone(), value)));
+    }
+    env
+}
+
+/// The candidate's files without those that a runner picks up by itself, and without those that
+/// bear the name of a sealed one.
+fn without_config(
+    files: &FileTree,
+    settings: &TestsSettings,
+    sealed: &SealedTests,
+    runner: &TestRunner,
+) -> (FileTree, Vec<String>) {
+    let (mut taken, mut notes) = (FileTree::new(), Vec::new());
+    for (path, bytes) in files {
+        let is_config = runner.is_config(path) || runner.lay.contains_key(path.as_str());
+        let allowed = *path == settings.file || settings.allow.contains(path);
+        if sealed.files.contains_key(path) {
+            notes.push(format!("`{path}` was not taken from the answer: it is a sealed file"));
+        } else if is_config && !allowed {
+            notes.push(format!("`{path}` was not taken from the answer: the runner obeys it"));
+        } else {
+            taken.insert(path.clone(), bytes.clone());
+        }
+    }
+    (taken, notes)
+}
+
+impl<'a> Run<'a> {
+    fn prepare(
+        context: &'a JudgeContext<'a>,
+        settings: &'a TestsSettings,
+        runner: &'a TestRunner,
+        sealed: &'a SealedTests,
+    ) -> Self {
+        // Seeded by the system anew for each: nobody can know it before.
+        let seed = RandomState::new().hash_one(context.task.name.as_str());
+        let mut rng = TestRng::new(seed);
+        let mut written = sealed.files.clone();
+        let test_files: Vec<RelPath> =
+            sealed.files.keys().filter(|path| runner.is_test_file(path)).cloned().collect();
+        let canaries = plant(&runner.canaries, &mut written, &test_files, &mut rng);
+        let mark = rng.mark();
+        Self { context, settings, runner, sealed, written, test_files, canaries, mark }
+    }
+
+    fn judge(&self, files: &FileTree) -> Result<Judgement, JudgeError> {
+        let mut base = Archive::of(files)?;
+        let sealed = Archive::of(&self.with_runner_files(self.written.clone())?)?;
+        for command in &self.runner.build {
+            let caps = self.context.build_caps();
+            let command = self.command(command, caps.memory);
+            let job = Job {
+                command,
+                collect: Collect::All,
+                env: self.env(),
+                ..self.context.job(&[], caps, vec![&base, &sealed])
+            };
+            let outcome = self.context.sandbox.run(&job)?;
+            if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
+                return Ok(self.not_run(FailReason::DidNotBuild, &outcome, ""));
+            }
+            if let Some(built) = outcome.collected {
+                base = built;
+            }
+        }
+        let test_run = self.run_tests(&base)?;
+        Ok(self.resolve_run(test_run))
+    }
+
+    /// The sealed files as they are when they are run: tests are blank where the runner has them
+    /// from elsewhere, so that no answer can read what is expected of it.
+    fn as_run(&self) -> FileTree {
+        let mut files = self.written.clone();
+        for path in self.test_files.iter().filter(|_| self.runner.blank) {
+            files.insert(path.clone(), Vec::new());
+        }
+        files
+    }
+
+    /// Sealed files and what the runner needs beside them.
+    fn with_runner_files(&self, sealed: FileTree) -> Result<FileTree, JudgeError> {
+        let mut files = sealed;
+        files.extend(written(self.settings, self.runner)?);
+        Ok(files)
+    }
+
+    fn caps(&self) -> Caps {
+        Caps { output: REPORT_MAX as u64, ..self.context.caps() }
+    }
+
+    fn env(&self) -> BTreeMap<String, String> {
+        env(self.context, self.settings, self.runner)
+    }
+
+    fn command(&self, command: &[String], memory: u64) -> Vec<String> {
+        let mut out = Vec::new();
+        for part in command {
+            if part == "{files}" {
+                out.extend(self.test_files.iter().map(|it| it.as_str().to_owned()));
+            } else {
+                out.push(part.clone());
+            }
+        }
+        self.context.command_for(&out, &self.settings.file, memory)
+    }
+
+    fn run_tests(&self, base: &Archive) -> Result<TestRun, JudgeError> {
+        let as_run = self.as_run();
+        let sealed = Archive::of(&self.with_runner_files(as_run.clone())?)?;
+        let driver = UnitDriver::of(&self.context.task.language, self.runner);
+        let written = driver.map(UnitDriver::archive).transpose()?;
+        let mut wanted: Vec<RelPath> = self.written.keys().cloned().collect();
+        wanted.extend(RelPath::parse(&self.runner.file).ok());
+        let caps = self.caps();
+        let job = Job {
+            command: self.command(&self.runner.command, caps.memory),
+            env: self.env(),
+            driver: written.as_ref(),
+            channel: driver.is_some(),
+            collect: Collect::Files(wanted),
+            sealed: Some(&sealed),
+            ..self.context.job(&[], caps, vec![base])
+        };
+        let mut running = self.context.sandbox.start(&job)?;
+        let sent = match driver {
+            Some(_) => {
+                let text =
+                    |path: &RelPath| String::from_utf8_lossy(&self.written[path]).into_owned();
+                let files: BTreeMap<&str, String> =
+                    self.test_files.iter().map(|path| (path.as_str(), text(path))).collect();
+                let order = json!({
+                    "files": files,
+                    "mark": self.mark,
+                    "runner": self.settings.runner,
+                    "packages": self.context.task.packages,
+                });
+                running.converse(order.to_string().as_bytes(), REPORT_MAX)?
+            }
+            None => Vec::new(),
+        };
+        let outcome = running.finish()?;
+        let mut after = FileTree::new();
+        if let Some(archive) = &outcome.collected {
+            after.extend(archive.entries()?.into_iter().map(|it| (it.path, it.bytes)));
+        }
+        let bytes = match (driver, RelPath::parse(&self.runner.file)) {
+            (Some(_), _) => Some(sent),
+            (None, Ok(path)) => after.get(&path).cloned(),
+            (None, Err(_)) => Some(outcome.stdout.bytes.clone()),
+        };
+        let report = match bytes {
+            Some(bytes) => testrun::read(self.runner.report, &bytes).map_err(|it| it.to_string()),
+            None => Err("there is no report".to_owned()),
+        };
+        let unlike = as_run.iter().filter(|(path, bytes)| after.get(*path) != Some(*bytes));
+        let changed =
+            unlike.map(|(path, _)| format!("the sealed file `{path}` was changed")).collect();
+        Ok(TestRun { outcome, report, changed })
+    }
+
+    fn resolve_run(&self, test_run: TestRun) -> Judgement {
+        let TestRun { outcome, report, changed } = test_run;
+        if outcome.limit.is_some() {
+            return self.not_run(self.context.reason(&outcome), &outcome, "");
+        }
+        let report = match report {
+            Ok(report) => report,
+            Err(why) => return self.not_run(FailReason::Crashed, &outcome, &why),
+        };
+        let resolved = resolve(&self.sealed.names, &self.canaries, &report.tests);
+        let evidence = self.evidence(&outcome, &report, &resolved, changed);
+        let mut tests: Vec<TestOutcome> = resolved.tests.iter().map(outcome_of).collect();
+        if let Some(first) = tests.first_mut() {
+            first.usage = Some(usage(&outcome));
+        }
+        let mut judgement = resolve_tests(tests, None);
+        if !evidence.is_empty() {
+            return tampered(judgement, &evidence);
+        }
+        if report.broken.is_some() {
+            judgement.verdict = Verdict::Fail(FailReason::DidNotBuild);
+        } else if report.tests.is_empty() {
+            judgement.verdict = Verdict::Fail(self.context.reason(&outcome));
+        }
+        judgement
+    }
+
+    /// Everything that shows that the report is not to be believed, each once.
+    fn evidence(
+        &self,
+        outcome: &Outcome,
+        report: &TestReport,
+        resolved: &ResolvedTests,
+        changed: Vec<String>,
+    ) -> BTreeSet<String> {
+        let mut evidence: BTreeSet<String> = changed.into_iter().collect();
+        evidence.extend(report.evidence.iter().cloned());
+        evidence.extend(resolved.evidence.iter().cloned());
+        let all_held = resolved.tests.iter().all(|it| it.wrong.is_none());
+        if self.runner.report == ReportKind::Lines {
+            match &report.mark {
+                Some(mark) if *mark == self.mark => {}
+                Some(_) => drop(evidence.insert("the end of the run was forged".to_owned())),
+                None if all_held => {
+                    evidence.insert("the run was ended before its end".to_owned());
+                }
+                None => {}
+            }
+        }
+        // With canaries that fail, an honest run never ends as if all had passed.
+        let must_fail = self.canaries.iter().any(|it| !it.holds);
+        if all_held && must_fail && !self.ended_as_failed(outcome) {
+            let ended = self.context.ended(outcome);
+            evidence.insert(format!("the runner {ended}, although a test must fail"));
+        }
+        evidence
+    }
+
+    fn ended_as_failed(&self, outcome: &Outcome) -> bool {
+        matches!(outcome.ending, Ending::Exited(status) if self.runner.failed_status.contains(&status))
+    }
+
+    /// A judgement of tests that could not be run. What was printed is for people only: the answer's
+    /// code can read the sealed tests, so nothing of its making may go back to the candidate.
+    fn not_run(&self, reason: FailReason, outcome: &Outcome, why: &str) -> Judgement {
+        let said = self.said(outcome);
+        let mut judgement = nothing_run(self.context.task, reason, None);
+        if let Some(first) = judgement.tests.first_mut() {
+            first.found = format!("{why}\n{said}").trim().to_owned();
+        }
+        judgement
+    }
+
+    /// What was printed, for people.
+    fn said(&self, outcome: &Outcome) -> String {
+        let stderr = String::from_utf8_lossy(&outcome.stderr.bytes);
+        let stdout = String::from_utf8_lossy(&outcome.stdout.bytes);
+        let text = if stderr.trim().is_empty() { stdout } else { stderr };
+        head_and_tail(&format!("{}\n{text}", self.context.ended(outcome)), MESSAGE_MAX)
+    }
+}
+
+/// A judgement of which nothing is believed any longer.
+fn tampered(mut judgement: Judgement, evidence: &BTreeSet<String>) -> Judgement {
+    for test in judgement.tests.iter_mut().filter(|it| it.failed.is_none()) {
+        test.failed = Some(FailReason::Tampering);
+        test.summary = "passed, as was reported; but the report is not to be believed".to_owned();
+    }
+    judgement.verdict = Verdict::Fail(FailReason::Tampering);
+    judgement.notes = evidence.iter().map(|it| format!("tampering: {it}")).collect();
+    judgement.message = None;
+    judgement
+}
+
+fn outcome_of(found: &ResolvedTest) -> TestOutcome {
+    let passed = TestOutcome::passed(&found.name, false, 1.0);
+    let (failed, summary) = match found.wrong {
+        None => return passed,
+        Some(Wrong::Failed) => (FailReason::WrongResult, "failed"),
+        Some(Wrong::Missing) => (FailReason::WrongResult, "was not run"),
+        Some(Wrong::Skipped) => (FailReason::WrongResult, "was skipped"),
+        Some(Wrong::Unknown) => (FailReason::WrongResult, "is not among the sealed tests"),
+    };
+    let found = head_and_tail(&found.message, MESSAGE_MAX);
+    TestOutcome { failed: Some(failed), summary: summary.to_owned(), found, ..passed }
+}

@@ -1,0 +1,261 @@
+//! Sealed unit tests: which must be there, and what a run of them comes to.
+//!
+//! The candidate's code and the tests share a process, so what is reported may be forged. Some
+//! tests of every run are canaries: made up for that run, among them some that must fail. A report
+//! in which they do not come to what they must is no result, but evidence.
+
+use std::collections::BTreeMap;
+
+use serde::Deserialize;
+
+use crate::source::SourceError;
+use crate::testrun::{ReportedTest, Status};
+use crate::tree::{FileTree, RelPath};
+
+/// The `[tests]` table of a brief.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TestsSettings {
+    /// The file that the answer gives.
+    pub file: RelPath,
+    /// The runner, one of those of the task's language.
+    pub runner: String,
+    /// Files that runners pick up by themselves and that the candidate may give all the same.
+    #[serde(default)]
+    pub allow: Vec<RelPath>,
+}
+
+/// The sealed part.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SealedTests {
+    /// The files, as they are put beside the answer.
+    pub files: FileTree,
+    /// The names of all tests, as the runner reports them.
+    pub names: Vec<String>,
+}
+
+/// The file that lists the names.
+pub const LIST: &str = "tests.list";
+
+/// Reads the list of names: one a line; blank lines and lines that begin with `#` do not count.
+///
+/// # Errors
+/// When there is no name, or one stands there twice.
+pub fn parse_list(file: &str, text: &str) -> Result<Vec<String>, SourceError> {
+    let mut names: Vec<String> = Vec::new();
+    for (index, line) in text.lines().enumerate() {
+        let name = line.trim();
+        if name.is_empty() || name.starts_with('#') {
+            continue;
+        }
+        if names.iter().any(|known| known == name) {
+            let message = format!("the test `{name}` stands here twice");
+            return Err(SourceError::at_line(file, index + 1, message));
+        }
+        names.push(name.to_owned());
+    }
+    if names.is_empty() {
+        return Err(SourceError::whole(file, "it names no test; one name a line is expected"));
+    }
+    Ok(names)
+}
+
+/// A test that was made up for one run.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Canary {
+    /// Its name, as the runner reports it; of some runners only the end is known.
+    pub name: String,
+    /// Whether it holds when nobody interferes.
+    pub holds: bool,
+    /// The sealed test that it is a changed copy of: then it is sure to fail only where that one
+    /// holds.
+    pub copy_of: Option<String>,
+}
+
+/// What one test came to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ResolvedTest {
+    /// Its name.
+    pub name: String,
+    /// Why it does not count as passed; `None` when it passed.
+    pub wrong: Option<Wrong>,
+    /// What the runner said.
+    pub message: String,
+}
+
+/// Why a test does not count as passed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Wrong {
+    /// It failed.
+    Failed,
+    /// It was not run, or not reported.
+    Missing,
+    /// It was skipped.
+    Skipped,
+    /// Nobody knows it.
+    Unknown,
+}
+
+/// What a run came to.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct ResolvedTests {
+    /// Every expected test, then those that nobody knows.
+    pub tests: Vec<ResolvedTest>,
+    /// What shows that the report is not to be believed.
+    pub evidence: Vec<String>,
+}
+
+/// Holds what was reported against what must be there.
+#[must_use]
+pub fn resolve(
+    expected: &[String],
+    canaries: &[Canary],
+    reported: &[ReportedTest],
+) -> ResolvedTests {
+    let mut resolved = ResolvedTests::default();
+    let mut by_name = BTreeMap::<&str, &ReportedTest>::new();
+    for test in reported {
+        if by_name.insert(&test.name, test).is_some_and(|before| before.status != test.status) {
+            resolved.evidence.push(format!("the test `{}` was reported in two ways", test.name));
+        }
+    }
+    for name in expected {
+        let (wrong, message) = match by_name.get(name.as_str()) {
+            Some(test) => (
+                match test.status {
+                    Status::Passed => None,
+                    Status::Failed => Some(Wrong::Failed),
+                    Status::Skipped => Some(Wrong::Skipped),
+                },
+                test.message.clone(),
+            ),
+            None => (Some(Wrong::Missing), String::new()),
+        };
+        resolved.tests.push(ResolvedTest { name: name.clone(), wrong, message });
+    }
+    let any_held = resolved.tests.iter().any(|it| it.wrong.is_none());
+    for canary in canaries {
+        let seen = reported.iter().find(|test| is_canary(&test.name, canary));
+        if canary.copy_of.as_deref().is_some_and(|name| !passed(reported, name)) {
+            continue;
+        }
+        let what = match (seen.map(|it| it.status), canary.holds) {
+            (Some(Status::Passed), false) => "a test that must fail was reported as passed",
+            (Some(Status::Skipped), _) => "a test that must run was skipped",
+            (Some(Status::Failed), true) if any_held => "a test that must pass failed",
+            (None, _) if any_held => "a test that must run was not reported",
+            _ => continue,
+        };
+        resolved.evidence.push(what.to_owned());
+    }
+    for test in reported {
+        let known = expected.contains(&test.name);
+        if !known && !canaries.iter().any(|canary| is_canary(&test.name, canary)) {
+            let message = test.message.clone();
+            let wrong = Some(Wrong::Unknown);
+            resolved.tests.push(ResolvedTest { name: test.name.clone(), wrong, message });
+        }
+    }
+    resolved
+}
+
+/// Whether the test of this name was reported as passed.
+fn passed(reported: &[ReportedTest], name: &str) -> bool {
+    reported.iter().any(|test| test.status == Status::Passed && ends_with_name(&test.name, name))
+}
+
+fn is_canary(name: &str, canary: &Canary) -> bool {
+    ends_with_name(name, &canary.name)
+}
+
+/// Runners put file, class or package before a test's own name.
+fn ends_with_name(name: &str, end: &str) -> bool {
+    let own = name.strip_suffix("()").unwrap_or(name);
+    own.strip_suffix(end)
+        .is_some_and(|before| before.is_empty() || before.ends_with([':', '.', '>', ' ', '/']))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn reported(tests: &[(&str, Status)]) -> Vec<ReportedTest> {
+        let one = |(name, status): &(&str, Status)| ReportedTest {
+            name: (*name).to_owned(),
+            status: *status,
+            message: String::new(),
+        };
+        tests.iter().map(one).collect()
+    }
+
+    fn resolved(tests: &[(&str, Status)]) -> (Vec<Option<Wrong>>, Vec<String>) {
+        let names = ["m::a".to_owned(), "m::b".to_owned()];
+        let canary = |name: &str, holds| Canary { name: name.to_owned(), holds, copy_of: None };
+        let canaries = [canary("yes", true), canary("no", false)];
+        let resolved = resolve(&names, &canaries, &reported(tests));
+        (resolved.tests.iter().map(|it| it.wrong).collect(), resolved.evidence)
+    }
+
+    const CANARIES: [(&str, Status); 2] = [("m::yes", Status::Passed), ("m::no", Status::Failed)];
+
+    fn with(tests: &[(&'static str, Status)]) -> Vec<(&'static str, Status)> {
+        tests.iter().copied().chain(CANARIES).collect()
+    }
+
+    #[test]
+    fn every_expected_test_must_be_there_and_no_other() {
+        use Status::{Failed, Passed, Skipped};
+        let none: Vec<String> = Vec::new();
+        let all = resolved(&with(&[("m::a", Passed), ("m::b", Passed)]));
+        assert_eq!(all, (vec![None, None], none.clone()));
+        let some = resolved(&with(&[("m::a", Failed), ("m::c", Passed)]));
+        assert_eq!(
+            some,
+            (vec![Some(Wrong::Failed), Some(Wrong::Missing), Some(Wrong::Unknown)], none.clone())
+        );
+        let skipped = resolved(&with(&[("m::a", Passed), ("m::b", Skipped)]));
+        assert_eq!(skipped, (vec![None, Some(Wrong::Skipped)], none.clone()));
+        // Nothing could be loaded: that is no tampering.
+        assert_eq!(resolved(&[]), (vec![Some(Wrong::Missing); 2], none));
+    }
+
+    #[test]
+    fn canaries_show_a_report_that_is_not_to_be_believed() {
+        use Status::{Failed, Passed, Skipped};
+        let passed = [("m::a", Passed), ("m::b", Passed)];
+        for (canaries, part) in [
+            ([("yes", Passed), ("no", Passed)], "must fail was reported as passed"),
+            ([("yes", Failed), ("no", Failed)], "must pass failed"),
+            ([("yes", Skipped), ("no", Failed)], "was skipped"),
+        ] {
+            let tests: Vec<_> = passed.into_iter().chain(canaries).collect();
+            let evidence = resolved(&tests).1;
+            assert!(evidence.iter().any(|it| it.contains(part)), "{part}: {evidence:?}");
+        }
+        assert_eq!(resolved(&passed).1.len(), 2);
+        let twice = with(&[("m::a", Passed), ("m::b", Failed), ("m::b", Passed)]);
+        assert!(resolved(&twice).1[0].contains("in two ways"));
+    }
+
+    #[test]
+    fn a_changed_copy_says_something_only_where_its_original_holds() {
+        use Status::{Failed, Passed};
+        let copy_of = Some("a".to_owned());
+        let canaries = [Canary { name: "copy".to_owned(), holds: false, copy_of }];
+        let names = ["m::a".to_owned(), "m::b".to_owned()];
+        let evidence = |original| {
+            let tests = [("m::a", original), ("m::b", Passed), ("m::copy", Passed)];
+            resolve(&names, &canaries, &reported(&tests)).evidence
+        };
+        // A wrong answer may give just the number that the copy asks for.
+        assert!(evidence(Failed).is_empty());
+        assert_eq!(evidence(Passed).len(), 1);
+    }
+
+    #[test]
+    fn a_list_has_each_name_once() {
+        assert_eq!(parse_list("l", "# all\na\n\n b \n").unwrap(), ["a", "b"]);
+        assert_eq!(parse_list("l", "a\nb\na").unwrap_err().line, Some(3));
+        assert!(parse_list("l", "# none\n").is_err());
+    }
+}

@@ -1,0 +1,374 @@
+//! From a plan's file to everything that a run needs, checked before anything is asked.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use fairtrial_candidates::{Asker, AskerError, ChatAsker, RecordedAsker};
+use fairtrial_core::docket::{Docket, Task};
+use fairtrial_core::language::Languages;
+use fairtrial_core::limits::{LimitSettings, Limits};
+use fairtrial_core::plan::{Candidate, ChatCandidate, Plan};
+use fairtrial_core::prompt::first_prompt;
+use fairtrial_core::source::{SourceError, utf8};
+use fairtrial_grading::{
+    FolderError, Judge, Tool, ToolMissing, Toolbox, limits_of, read_docket, read_file,
+};
+use fairtrial_record::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
+use fairtrial_sandbox::{Demand, Layer, Sandbox, SandboxError, Tier};
+
+/// One task of the run.
+#[derive(Debug)]
+pub struct PlannedTask {
+    /// The task.
+    pub task: Task,
+    /// Its limits, complete.
+    pub limits: Limits,
+    /// The first prompt, the same for every candidate.
+    pub prompt: String,
+}
+
+/// Everything that a run needs.
+pub struct Preparation {
+    /// The plan.
+    pub plan: Plan,
+    /// The tasks, by name.
+    pub tasks: BTreeMap<String, PlannedTask>,
+    /// Who judges.
+    pub judge: Judge,
+    /// Who is asked, by name.
+    pub askers: BTreeMap<String, Box<dyn Asker>>,
+    /// What the record will say of the run, but for the times.
+    pub manifest: Manifest,
+    /// What a person should know before the run: missing tools, answers for unknown tasks.
+    pub notes: Vec<String>,
+}
+
+/// Why a plan cannot be run.
+#[derive(Debug, thiserror::Error)]
+pub enum PrepareError {
+    /// A file cannot be read.
+    #[error(transparent)]
+    Read(FolderError),
+    /// The answers of a candidate cannot be read.
+    #[error("candidate `{candidate}`")]
+    Answers {
+        /// The candidate.
+        candidate: String,
+        /// What is wrong.
+        #[source]
+        source: FolderError,
+    },
+    /// A file is malformed.
+    #[error(transparent)]
+    Source(#[from] SourceError),
+    /// A docket cannot be read.
+    #[error("failed to read the docket `{folder}`")]
+    Docket {
+        /// Its folder.
+        folder: PathBuf,
+        /// What is wrong.
+        #[source]
+        source: FolderError,
+    },
+    /// Two dockets have a task of the same name.
+    #[error("two dockets have a task `{0}`; names must differ within a plan")]
+    TaskTwice(String),
+    /// A docket lies where it could be read by those it is kept from.
+    #[error("the docket `{0}` lies in a folder that code under trial can read")]
+    Exposed(PathBuf),
+    /// A candidate cannot be asked as it is configured.
+    #[error(transparent)]
+    Asker(#[from] AskerError),
+    /// Code under trial cannot be confined on this machine.
+    #[error(transparent)]
+    Sandbox(#[from] SandboxError),
+}
+
+/// What a run takes from its environment.
+pub struct PrepareOptions<'a> {
+    /// Looks up environment variables.
+    pub env: &'a dyn Fn(&str) -> Option<String>,
+    /// The tool's own version.
+    pub version: &'a str,
+    /// Which tiers of the sandbox will do.
+    pub demand: Demand,
+}
+
+impl Preparation {
+    /// Asks every chat candidate at another address than the plan's. The plan in the record stays
+    /// as it was read.
+    ///
+    /// # Errors
+    /// When a candidate cannot be asked as it is configured.
+    pub fn redirect(&mut self, endpoint: &str) -> Result<(), PrepareError> {
+        for candidate in &self.plan.candidates {
+            if let Candidate::Chat(chat) = candidate {
+                let chat = ChatCandidate { endpoint: endpoint.to_owned(), ..chat.clone() };
+                let asker = ChatAsker::new(&chat, |_| None)?;
+                self.askers.insert(chat.name, Box::new(asker));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Longest plan or file of languages, in bytes.
+const SETTINGS_MAX: u64 = 16 << 20;
+
+/// Longest file of recorded answers, in bytes.
+const ANSWERS_MAX: u64 = 1 << 30;
+
+/// The program that is the sandbox's helper: this one, started again.
+const HELPER: &str = "/proc/self/exe";
+
+/// Reads a plan and all that it names.
+///
+/// # Errors
+/// When anything is missing or malformed, or code cannot be confined. Nothing has been asked or
+/// written then.
+pub fn prepare(path: &Path, options: &PrepareOptions<'_>) -> Result<Preparation, PrepareError> {
+    let base = path.parent().unwrap_or(Path::new("."));
+    let plan = Plan::parse(&path.display().to_string(), &read_text(path)?)?;
+    let JudgingSetup { tasks, judge, machine, task_notes, mut notes } =
+        JudgingSetup::prepare(&plan.limits, &Sources::of_plan(&plan, base), options)?;
+    let askers = make_askers(&plan, base, options.env, &tasks, &mut notes)?;
+    let manifest = Manifest {
+        format_version: FORMAT_VERSION,
+        created: String::new(),
+        plan: plan.clone(),
+        tasks: task_notes,
+        languages: judge.languages().added(),
+        machines: vec![machine],
+    };
+    Ok(Preparation { plan, tasks, judge, askers, manifest, notes })
+}
+
+/// What judging takes: tasks, and who judges them.
+pub(crate) struct JudgingSetup {
+    /// The tasks, by name.
+    pub tasks: BTreeMap<String, PlannedTask>,
+    pub judge: Judge,
+    /// This machine, but for the time.
+    pub machine: Machine,
+    /// What the manifest says of the tasks.
+    pub task_notes: Vec<TaskNote>,
+    /// What a person should know.
+    pub notes: Vec<String>,
+}
+
+/// Where tasks and languages come from.
+pub(crate) struct Sources {
+    /// Folders of dockets.
+    pub dockets: Vec<PathBuf>,
+    /// Files of languages besides the shipped ones.
+    pub languages: Vec<PathBuf>,
+}
+
+impl Sources {
+    /// What a plan names. Only a plan that the user runs may name languages: they are commands.
+    pub fn of_plan(plan: &Plan, base: &Path) -> Self {
+        Self {
+            dockets: plan.docket.folders().iter().map(|folder| base.join(folder)).collect(),
+            languages: plan.languages.iter().map(|file| base.join(file)).collect(),
+        }
+    }
+}
+
+impl JudgingSetup {
+    /// Reads dockets and languages, with `limits` over theirs, opens the sandbox, finds the tools.
+    pub fn prepare(
+        limits: &LimitSettings,
+        sources: &Sources,
+        options: &PrepareOptions<'_>,
+    ) -> Result<Self, PrepareError> {
+        let languages = read_languages(&sources.languages)?;
+        let folders = &sources.dockets;
+        let dockets = read_dockets(folders, &languages)?;
+        let all =
+            || dockets.iter().flat_map(|docket| docket.tasks.iter().map(move |it| (docket, it)));
+        let sandbox = Sandbox::open(Path::new(HELPER), options.demand)?;
+        let tools = find_tools(&languages, all().map(|it| it.1), &sandbox);
+        if let Some(folder) = folders.iter().find(|folder| tools.shows(folder)) {
+            return Err(PrepareError::Exposed(folder.clone()));
+        }
+        let mut notes = missing_tools(&tools);
+        let mut tasks = BTreeMap::new();
+        for (docket, task) in all() {
+            let entry = entry(docket, task, limits, &languages, &tools);
+            if tasks.insert(task.name.clone(), entry).is_some() {
+                return Err(PrepareError::TaskTwice(task.name.clone()));
+            }
+        }
+        notes.extend(weaker_tier(&sandbox));
+        let machine = machine(&tools, &sandbox, options.version);
+        let task_notes = all().map(|(docket, task)| task_note(docket, task)).collect();
+        let judge = Judge::new(languages, tools, sandbox);
+        Ok(Self { tasks, judge, machine, task_notes, notes })
+    }
+}
+
+fn find_tools<'a>(
+    languages: &'a Languages,
+    tasks: impl Iterator<Item = &'a Task>,
+    sandbox: &Sandbox,
+) -> Toolbox {
+    let tasks: Vec<&Task> = tasks.collect();
+    let names = tasks.iter().flat_map(|task| task.languages(languages));
+    let mut tools = Toolbox::find(languages, names, sandbox);
+    for task in tasks {
+        if let Some(runner) = task.runner() {
+            tools.find_runner(languages, &task.language, runner, sandbox);
+        }
+        tools.find_packages(languages, task, sandbox);
+    }
+    tools
+}
+
+fn read_languages(files: &[PathBuf]) -> Result<Languages, PrepareError> {
+    let mut languages = Languages::shipped();
+    for file in files {
+        languages.add(&file.display().to_string(), &read_text(file)?)?;
+    }
+    Ok(languages)
+}
+
+fn read_dockets(folders: &[PathBuf], languages: &Languages) -> Result<Vec<Docket>, PrepareError> {
+    let read = |folder: &PathBuf| {
+        let folder = folder.clone();
+        read_docket(&folder, languages).map_err(|source| PrepareError::Docket { folder, source })
+    };
+    folders.iter().map(read).collect()
+}
+
+/// A task with its limits resolved and its prompt written.
+fn entry(
+    docket: &Docket,
+    task: &Task,
+    limits: &LimitSettings,
+    languages: &Languages,
+    tools: &Toolbox,
+) -> PlannedTask {
+    let limits = limits_of(languages, docket, task, limits);
+    let version = tools.get(&task.language).map(|tool| tool.version.clone()).unwrap_or_default();
+    let definition = languages.find(&task.language);
+    let prompt = definition.map(|definition| first_prompt(task, definition, &version, &limits));
+    PlannedTask { task: task.clone(), limits, prompt: prompt.unwrap_or_default() }
+}
+
+fn make_askers(
+    plan: &Plan,
+    base: &Path,
+    env: &dyn Fn(&str) -> Option<String>,
+    tasks: &BTreeMap<String, PlannedTask>,
+    notes: &mut Vec<String>,
+) -> Result<BTreeMap<String, Box<dyn Asker>>, PrepareError> {
+    let mut askers: BTreeMap<String, Box<dyn Asker>> = BTreeMap::new();
+    for candidate in &plan.candidates {
+        let asker: Box<dyn Asker> = match candidate {
+            Candidate::Chat(chat) => Box::new(ChatAsker::new(chat, env)?),
+            Candidate::Recorded(recorded) => {
+                let file = base.join(&recorded.path);
+                let bytes = read_file(&file, ANSWERS_MAX).map_err(|source| {
+                    PrepareError::Answers { candidate: recorded.name.clone(), source }
+                })?;
+                let asker = RecordedAsker::new(recorded, &file, &bytes)?;
+                notes.extend(unknown_tasks(&recorded.name, &asker, tasks));
+                Box::new(asker)
+            }
+        };
+        askers.insert(candidate.name().to_owned(), asker);
+    }
+    Ok(askers)
+}
+
+fn task_note(docket: &Docket, task: &Task) -> TaskNote {
+    TaskNote {
+        name: task.name.clone(),
+        title: task.title.clone(),
+        docket: docket.settings.title.clone(),
+        docket_version: docket.settings.version.clone(),
+        category: task.category.clone(),
+        difficulty: task.difficulty,
+        language: task.language.clone(),
+        points: task.points,
+        digest: task.digest.clone(),
+    }
+}
+
+/// Where this session runs; when is filled in as it begins.
+fn machine(tools: &Toolbox, sandbox: &Sandbox, version: &str) -> Machine {
+    let note = |(language, tool): (&str, &Result<Tool, ToolMissing>)| ToolNote {
+        language: language.to_owned(),
+        version: match tool {
+            Ok(tool) => tool.version.clone(),
+            Err(missing) => missing.why.clone(),
+        },
+        found: tool.is_ok(),
+    };
+    let packages = |(language, found): (&str, &Result<String, ToolMissing>)| ToolNote {
+        language: format!("{language}, packages"),
+        version: found.as_ref().map_or_else(ToString::to_string, Clone::clone),
+        found: found.is_ok(),
+    };
+    Machine {
+        fairtrial: version.to_owned(),
+        kernel: kernel(),
+        tools: tools.iter().map(note).chain(tools.packages().map(packages)).collect(),
+        sandbox: Some(sandbox_note(sandbox)),
+        since: String::new(),
+    }
+}
+
+fn sandbox_note(sandbox: &Sandbox) -> SandboxNote {
+    let layer = |it: &Layer| (it.name.clone(), it.found.clone());
+    SandboxNote {
+        tier: sandbox.tier().word().to_owned(),
+        layers: sandbox.layers().iter().map(layer).collect(),
+    }
+}
+
+fn weaker_tier(sandbox: &Sandbox) -> Option<String> {
+    let what = match sandbox.tier() {
+        Tier::Full => return None,
+        Tier::Plain => "code under trial runs in the plain tier, without namespaces",
+        Tier::Trusted => "code under trial is trusted: it can do what you can do",
+    };
+    let why = sandbox.why_not_full().unwrap_or("nothing else was wanted");
+    Some(format!("{what} ({why}); `fairtrial doctor` says more"))
+}
+
+fn read_text(path: &Path) -> Result<String, PrepareError> {
+    let bytes = read_file(path, SETTINGS_MAX).map_err(PrepareError::Read)?;
+    Ok(utf8(&path.display().to_string(), &bytes)?.to_owned())
+}
+
+fn missing_tools(tools: &Toolbox) -> Vec<String> {
+    let packages = tools.packages().filter_map(|(_, found)| found.as_ref().err());
+    let missing = tools.iter().filter_map(|(_, tool)| tool.as_ref().err()).chain(packages);
+    missing.map(|it| format!("{it}; its trials will be void")).collect()
+}
+
+fn unknown_tasks(
+    candidate: &str,
+    asker: &RecordedAsker,
+    tasks: &BTreeMap<String, PlannedTask>,
+) -> Option<String> {
+    let unknown: Vec<&str> = asker.tasks().filter(|task| !tasks.contains_key(*task)).collect();
+    (!unknown.is_empty()).then(|| {
+        let count = unknown.len();
+        let first = unknown.iter().take(3).map(|it| format!("`{it}`")).collect::<Vec<_>>();
+        let more = if count > 3 { " …" } else { "" };
+        format!(
+            "candidate `{candidate}` has answers for {count} unknown tasks: {}{more}",
+            first.join(", ")
+        )
+    })
+}
+
+/// The kernel's name and release.
+fn kernel() -> String {
+    let read = |file: &str| fs::read_to_string(format!("/proc/sys/kernel/{file}"));
+    let part = |file: &str| read(file).map(|it| it.trim().to_owned()).unwrap_or_default();
+    format!("{} {}", part("ostype"), part("osrelease"))
+}

@@ -1,0 +1,172 @@
+//! One trial as a state machine: ask, judge, tell what failed, ask again.
+
+use fairtrial_candidates::{Message, Role};
+use fairtrial_core::answer::Submission;
+use fairtrial_core::schedule::TrialKey;
+use fairtrial_core::verdict::Verdict;
+use fairtrial_record::{Record, RecordError, TrialRow};
+
+/// One trial under way.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TrialState {
+    /// Which trial.
+    pub key: TrialKey,
+    /// Its number in the record.
+    pub row: i64,
+    /// Which holding of it.
+    pub holding: u32,
+    /// The attempt under way, from 1.
+    pub number: u32,
+    /// The attempt's number in the record, once it is answered.
+    pub attempt: Option<i64>,
+    /// The conversation so far.
+    pub messages: Vec<Message>,
+    attempts_max: u32,
+    last: Option<Verdict>,
+}
+
+/// What comes next.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Next {
+    /// Ask for an attempt.
+    Ask,
+    /// Judge an answer that is recorded.
+    Judge {
+        /// The answer.
+        submission: Submission,
+        /// Whether the host cut it off.
+        cut_off: bool,
+    },
+    /// The trial is over.
+    Over(Verdict),
+}
+
+impl TrialState {
+    /// A trial from its beginning.
+    #[must_use]
+    pub fn new(
+        key: TrialKey,
+        row: i64,
+        holding: u32,
+        attempts_max: u32,
+        system: Option<&str>,
+        prompt: &str,
+    ) -> Self {
+        let system = system.map(|text| message(Role::System, text));
+        let messages = system.into_iter().chain([message(Role::User, prompt)]).collect();
+        Self { key, row, holding, number: 1, attempt: None, messages, attempts_max, last: None }
+    }
+
+    /// A trial that was left off, with what comes next.
+    ///
+    /// # Errors
+    /// When the record cannot be read.
+    pub fn resume(
+        row: &TrialRow,
+        record: &Record,
+        attempts_max: u32,
+        system: Option<&str>,
+    ) -> Result<(Self, Next), RecordError> {
+        let prompt = record.text(&row.prompt)?;
+        let key = row.key.clone();
+        let mut trial = Self::new(key, row.id, row.holding, attempts_max, system, &prompt);
+        let mut next = Next::Ask;
+        for attempt in &row.attempts {
+            let submission = record.answer(attempt)?;
+            trial.number = attempt.number;
+            next = trial.answered(attempt.id, submission, attempt.cut_off);
+            if let Some(verdict) = attempt.verdict.filter(|it| !it.is_void()) {
+                let feedback = attempt.feedback.as_deref().map(|it| record.text(it)).transpose()?;
+                next = trial.judged(verdict, feedback.as_deref());
+            }
+        }
+        Ok((trial, next))
+    }
+
+    /// Takes note of an answer that was recorded as `attempt`.
+    pub fn answered(&mut self, attempt: i64, submission: Submission, cut_off: bool) -> Next {
+        self.attempt = Some(attempt);
+        self.messages.push(message(Role::Assistant, &as_said(&submission)));
+        Next::Judge { submission, cut_off }
+    }
+
+    /// Whether a verdict would end the trial.
+    #[must_use]
+    pub fn would_end(&self, verdict: Verdict) -> bool {
+        !matches!(verdict, Verdict::Fail(_)) || self.number >= self.attempts_max
+    }
+
+    /// Takes note of a verdict, and of what goes back to the candidate.
+    pub fn judged(&mut self, verdict: Verdict, feedback: Option<&str>) -> Next {
+        self.last = Some(verdict);
+        self.attempt = None;
+        match feedback {
+            Some(text) if !self.would_end(verdict) => {
+                self.messages.push(message(Role::User, text));
+                self.number += 1;
+                Next::Ask
+            }
+            _ => Next::Over(verdict),
+        }
+    }
+
+    /// The verdict of the last attempt that was judged.
+    #[must_use]
+    pub fn last(&self) -> Option<Verdict> {
+        self.last
+    }
+}
+
+fn message(role: Role, content: &str) -> Message {
+    Message { role, content: content.to_owned() }
+}
+
+/// An answer as it stands in the conversation.
+fn as_said(submission: &Submission) -> String {
+    match submission {
+        Submission::Text(text) => text.clone(),
+        Submission::Patch(patch) => format!("```diff\n{patch}\n```"),
+        Submission::Files(files) => {
+            let file = |(path, bytes): (_, &Vec<u8>)| {
+                format!("``` {path}\n{}\n```\n", String::from_utf8_lossy(bytes))
+            };
+            files.iter().map(file).collect()
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use fairtrial_core::verdict::{FailReason, VoidReason};
+
+    use super::*;
+
+    const FAIL: Verdict = Verdict::Fail(FailReason::Crashed);
+
+    fn trial(attempts: u32) -> TrialState {
+        let key = TrialKey { candidate: "auk".into(), task: "gap".into(), sample: 1 };
+        TrialState::new(key, 1, 1, attempts, Some("be brief"), "solve this")
+    }
+
+    #[test]
+    fn a_failure_goes_back_until_attempts_run_out() {
+        let mut trial = trial(2);
+        let next = trial.answered(7, Submission::Text("first".into()), false);
+        assert!(matches!(next, Next::Judge { .. }));
+        assert_eq!(trial.judged(FAIL, Some("no")), Next::Ask);
+        assert_eq!(trial.number, 2);
+        let said: Vec<_> = trial.messages.iter().map(|it| it.content.as_str()).collect();
+        assert_eq!(said, ["be brief", "solve this", "first", "no"]);
+        trial.answered(8, Submission::Text("second".into()), false);
+        assert_eq!(trial.judged(FAIL, Some("no")), Next::Over(FAIL));
+    }
+
+    #[test]
+    fn a_pass_and_a_void_verdict_end_it_at_once() {
+        for verdict in [Verdict::Pass, Verdict::Void(VoidReason::SandboxError)] {
+            let mut trial = trial(5);
+            trial.answered(7, Submission::Text("x".into()), false);
+            assert_eq!(trial.judged(verdict, None), Next::Over(verdict));
+        }
+    }
+}

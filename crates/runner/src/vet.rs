@@ -1,0 +1,106 @@
+//! Proves a docket: do its tests tell right answers from wrong ones, every time?
+
+use std::path::PathBuf;
+
+use fairtrial_core::limits::LimitSettings;
+use fairtrial_core::tree::FileTree;
+use fairtrial_core::vet::{JudgedProof, VettedTask, vetted};
+
+use crate::pool::in_parallel;
+use crate::prepare::{JudgingSetup, PlannedTask, PrepareError, PrepareOptions, Sources};
+
+/// Which docket, and what of it.
+#[derive(Debug, Clone)]
+pub struct VetOptions {
+    /// The docket's folder.
+    pub docket: PathBuf,
+    /// Only these tasks; empty: all.
+    pub tasks: Vec<String>,
+    /// Files of languages besides the shipped ones.
+    pub languages: Vec<PathBuf>,
+    /// Answers that are judged at the same time.
+    pub judging: usize,
+}
+
+/// Why a docket could not be proved.
+#[derive(Debug, thiserror::Error)]
+pub enum VetError {
+    /// The tasks, their tools or the sandbox.
+    #[error(transparent)]
+    Prepare(#[from] PrepareError),
+    /// There is no such task.
+    #[error("the docket has no task `{name}`; it has {known}")]
+    UnknownTask {
+        /// What was asked for.
+        name: String,
+        /// What there is.
+        known: String,
+    },
+}
+
+/// What was found of a docket.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Vetted {
+    /// Its tasks, by name.
+    pub tasks: Vec<VettedTask>,
+    /// What a person should know, such as tools that are missing.
+    pub notes: Vec<String>,
+}
+
+/// Judges every proof of a docket, and its given files alone, twice each. `progress` hears how many
+/// answers are done, and of how many.
+///
+/// # Errors
+/// When the docket cannot be read, a task is not there, or code cannot be confined.
+pub fn vet(
+    options: &VetOptions,
+    prepare: &PrepareOptions<'_>,
+    progress: &(dyn Fn(usize, usize) + Sync),
+) -> Result<Vetted, VetError> {
+    let sources =
+        Sources { dockets: vec![options.docket.clone()], languages: options.languages.clone() };
+    let setup = JudgingSetup::prepare(&LimitSettings::default(), &sources, prepare)?;
+    for name in &options.tasks {
+        if !setup.tasks.contains_key(name) {
+            let known = setup.tasks.keys().cloned().collect::<Vec<_>>().join(", ");
+            return Err(VetError::UnknownTask { name: name.clone(), known });
+        }
+    }
+    let is_wanted =
+        |entry: &&PlannedTask| options.tasks.is_empty() || options.tasks.contains(&entry.task.name);
+    let entries: Vec<&PlannedTask> = setup.tasks.values().filter(is_wanted).collect();
+    let items: Vec<ProofToJudge<'_>> = entries.iter().flat_map(|&entry| items(entry)).collect();
+    let judged = in_parallel(&items, options.judging, progress, |item| {
+        let judge = || setup.judge.judge(&item.entry.task, &item.files, item.entry.limits, false);
+        (judge(), judge())
+    });
+    let mut judged = items.iter().zip(judged).peekable();
+    let tasks = entries.into_iter().map(|entry| {
+        let mut own = Vec::new();
+        while let Some((item, twice)) = judged.next_if(|it| it.0.entry.task.name == entry.task.name)
+        {
+            own.push(JudgedProof { name: item.name, right: item.right, twice });
+        }
+        vetted(&entry.task, own)
+    });
+    Ok(Vetted { tasks: tasks.collect(), notes: setup.notes })
+}
+
+/// One answer to be judged.
+struct ProofToJudge<'a> {
+    entry: &'a PlannedTask,
+    /// Empty for the given files alone.
+    name: &'a str,
+    right: bool,
+    files: FileTree,
+}
+
+fn items(entry: &PlannedTask) -> impl Iterator<Item = ProofToJudge<'_>> {
+    let proofs = entry.task.proofs.iter().map(move |proof| ProofToJudge {
+        entry,
+        name: &proof.name,
+        right: proof.right,
+        files: proof.files.clone(),
+    });
+    proofs.chain([ProofToJudge { entry, name: "", right: false, files: FileTree::new() }])
+}

@@ -1,0 +1,88 @@
+//! The helper: what happens between the tool and the program under trial.
+//!
+//! Everything here runs in processes of one thread that our own program was started again as. They
+//! have an empty environment and no descriptors but the socket to the tool and what came over it.
+//! The *zygote* is started once and serves one run after the other; for each it forks a *supervisor*,
+//! who starts the program, watches it and reports.
+
+mod collect;
+mod filter;
+mod group;
+mod identity;
+mod landlock;
+mod listener;
+mod mounts;
+mod network;
+mod processes;
+mod program;
+mod root;
+mod scratch;
+mod state;
+mod subordinate;
+mod supervisor;
+mod wait;
+mod zygote;
+
+use std::os::fd::{AsFd as _, OwnedFd};
+use std::process::ExitCode;
+
+pub use root::is_system;
+
+use crate::archive::Archive;
+use crate::job::Collect;
+use crate::wire::Spec;
+
+/// The name under which our program is started again.
+pub(crate) const HELPER: &str = "fairtrial-helper";
+
+/// Whether this process was started as the helper: then `main` must do nothing but call
+/// [`helper_main`].
+#[must_use]
+pub fn is_helper() -> bool {
+    std::env::args_os().next().is_some_and(|name| name == HELPER)
+}
+
+/// The descriptors of a run, as the zygote got them.
+pub(crate) struct RunFds {
+    pub control: OwnedFd,
+    pub stdin: OwnedFd,
+    pub stdout: OwnedFd,
+    pub stderr: OwnedFd,
+    pub channel: Option<OwnedFd>,
+    pub collected: Option<Archive>,
+    pub driver: Option<Archive>,
+    pub sealed: Option<Archive>,
+    pub layers: Vec<Archive>,
+}
+
+impl RunFds {
+    /// Tells the descriptors of an order apart. `None` when there are too few.
+    fn split(spec: &Spec, fds: Vec<OwnedFd>) -> Option<Self> {
+        let mut fds = fds.into_iter();
+        Some(Self {
+            control: fds.next()?,
+            stdin: fds.next()?,
+            stdout: fds.next()?,
+            stderr: fds.next()?,
+            channel: if spec.channel { Some(fds.next()?) } else { None },
+            collected: match spec.collect {
+                Collect::Nothing => None,
+                _ => Some(Archive::from_fd(fds.next()?)),
+            },
+            driver: if spec.driver { Some(Archive::from_fd(fds.next()?)) } else { None },
+            sealed: if spec.sealed { Some(Archive::from_fd(fds.next()?)) } else { None },
+            layers: fds.map(Archive::from_fd).collect(),
+        })
+    }
+}
+
+/// Does the helper's work until the tool is gone.
+#[must_use]
+pub fn helper_main() -> ExitCode {
+    let socket = std::io::stdin();
+    match zygote::run(socket.as_fd()) {
+        Ok(()) => ExitCode::SUCCESS,
+        // Nobody is there to report to.
+        Err(_) => ExitCode::FAILURE,
+    }
+}

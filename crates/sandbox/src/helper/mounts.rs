@@ -1,0 +1,223 @@
+//! What a run finds that is its own: mounts of its own, and the files of its job.
+
+use std::collections::BTreeSet;
+use std::fs::{self, OpenOptions, Permissions};
+use std::io::{self, Write as _};
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::{Path, PathBuf};
+
+use nix::fcntl::AT_FDCWD;
+use nix::mount::{MntFlags, MsFlags, mount, umount2};
+use nix::sys::stat::{UtimensatFlags, utimensat};
+use nix::sys::time::TimeSpec;
+use nix::unistd::{Gid, Uid, chown, fchown};
+
+use super::RunFds;
+use super::root::{OLD_PROC, QUIET, QUIET_DIR, SharedFolder, failed_at, tmpfs};
+use super::state::SandboxState;
+use crate::archive::Archive;
+use crate::job::{DRIVER, WORK};
+use crate::wire::Spec;
+
+/// Largest file count of a work folder or `/tmp`.
+const FILES_MAX: u32 = 100_000;
+
+/// When every file was changed last, as programs see it: 2020-01-01, in seconds since 1970.
+const WRITTEN_AT: i64 = 1_577_836_800;
+
+/// Bytes that a driver's files may have.
+const DRIVER_MAX: u64 = 64 << 20;
+
+/// Where the folders of a run are.
+pub struct Places {
+    pub work: PathBuf,
+    pub driver: PathBuf,
+}
+
+/// Why a run's own part could not be set up.
+pub enum SetUpFailure {
+    /// The run's files do not fit into the space that it may use.
+    Full,
+    /// The job's files cannot be written: an odd name, a place where something else stands.
+    BadFiles(String),
+    /// The kernel refused.
+    Failed(String),
+}
+
+impl From<String> for SetUpFailure {
+    fn from(why: String) -> Self {
+        Self::Failed(why)
+    }
+}
+
+/// Sets up a run's own part of what its program sees.
+pub fn mounts(sandbox: &SandboxState, spec: &Spec, fds: &RunFds) -> Result<Places, SetUpFailure> {
+    let places = match &sandbox.scratch {
+        None => mount_own(sandbox, spec)?,
+        Some(scratch) => {
+            scratch.fresh(sandbox.identity)?;
+            Places { work: scratch.work(), driver: scratch.driver() }
+        }
+    };
+    if let Some(driver) = &fds.driver {
+        unpack(driver, &places.driver, None)?;
+        if sandbox.scratch.is_none() {
+            freeze(Path::new(DRIVER))?;
+        }
+    }
+    give_streams(sandbox, fds)?;
+    let owner =
+        (sandbox.scratch.is_none() || sandbox.identity.changes).then_some(sandbox.identity.id);
+    let full = |failure| match failure {
+        // A disk of the machine's that is full is nobody's limit.
+        SetUpFailure::Full if sandbox.scratch.is_some() => {
+            SetUpFailure::Failed("no space is left on the machine's disk".to_owned())
+        }
+        other => other,
+    };
+    for layer in &fds.layers {
+        unpack(layer, &places.work, owner).map_err(full).map_err(|failure| match failure {
+            SetUpFailure::Failed(why) if sandbox.scratch.is_none() => SetUpFailure::BadFiles(why),
+            other => other,
+        })?;
+    }
+    if let Some(sealed) = &fds.sealed {
+        unpack(sealed, &places.work, owner).map_err(full)?;
+        seal(sandbox, sealed, &places.work)?;
+    }
+    Ok(places)
+}
+
+/// Gives the streams to the program's user, who may then open them again by name (`/dev/stdin`).
+fn give_streams(sandbox: &SandboxState, fds: &RunFds) -> Result<(), String> {
+    if !sandbox.identity.changes {
+        return Ok(());
+    }
+    let id = sandbox.identity.id;
+    for stream in [&fds.stdin, &fds.stdout, &fds.stderr] {
+        fchown(stream, Some(Uid::from_raw(id)), Some(Gid::from_raw(id)))
+            .map_err(|error| format!("owner of a stream: {error}"))?;
+    }
+    Ok(())
+}
+
+/// Puts files of the work folder out of the program's hands.
+fn seal(sandbox: &SandboxState, sealed: &Archive, work: &Path) -> Result<(), String> {
+    let entries = sealed.entries().map_err(|error| error.to_string())?;
+    let files: BTreeSet<PathBuf> =
+        entries.iter().map(|entry| work.join(entry.path.as_str())).collect();
+    let mut folders = BTreeSet::new();
+    for file in &files {
+        folders.extend(file.ancestors().skip(1).take_while(|it| *it != work).map(Path::to_owned));
+    }
+    match sandbox.scratch {
+        // What is mounted upon can be neither moved nor removed, and so its folders cannot.
+        // Folders come in the order of their paths, those that hold others first.
+        None => {
+            folders.iter().try_for_each(|folder| pin(folder))?;
+            files.iter().try_for_each(|file| pin(file).and_then(|()| freeze(file)))
+        }
+        // Files of root's in folders where each may move only its own.
+        Some(_) if sandbox.identity.changes => {
+            folders.insert(work.to_owned());
+            for path in folders.iter().chain(&files) {
+                chown(path, Some(Uid::from_raw(0)), None)
+                    .map_err(|error| failed_at("owner of", path, &error))?;
+            }
+            folders.iter().try_for_each(|folder| {
+                fs::set_permissions(folder, Permissions::from_mode(0o1770))
+                    .map_err(|error| failed_at("mode of", folder, &error))
+            })
+        }
+        Some(_) => Ok(()),
+    }
+}
+
+/// Mounts a file or a folder upon itself.
+fn pin(path: &Path) -> Result<(), String> {
+    mount(Some(path), path, None::<&str>, MsFlags::MS_BIND, None::<&str>)
+        .map_err(|error| failed_at("sealing", path, &error))
+}
+
+/// Makes a mount read-only.
+fn freeze(path: &Path) -> Result<(), String> {
+    let flags = MsFlags::MS_REMOUNT | MsFlags::MS_BIND | MsFlags::MS_RDONLY | QUIET_DIR;
+    mount(None::<&str>, path, None::<&str>, flags, None::<&str>)
+        .map_err(|error| failed_at("making read-only", path, &error))
+}
+
+/// Mounts what does not depend on the run.
+pub fn mount_ahead(sandbox: &SandboxState) -> Result<(), String> {
+    mount(Some("proc"), "/proc", Some("proc"), QUIET, None::<&str>)
+        .map_err(|error| format!("/proc: {error}"))?;
+    if sandbox.identity.own_users {
+        umount2(OLD_PROC, MntFlags::MNT_DETACH).map_err(|error| format!("old /proc: {error}"))?;
+    }
+    Ok(())
+}
+
+fn mount_own(sandbox: &SandboxState, spec: &Spec) -> Result<Places, String> {
+    let (id, disk) = (sandbox.identity.id, spec.caps.disk);
+    let own = format!("mode=0700,uid={id},gid={id},size={disk},nr_inodes={FILES_MAX}");
+    tmpfs(WORK, &own, MsFlags::empty())?;
+    tmpfs("/tmp", &own, MsFlags::empty())?;
+    for SharedFolder { from, at } in &sandbox.shared {
+        fs::create_dir_all(at).map_err(|error| failed_at("folder", at, &error))?;
+        let flags = MsFlags::MS_BIND | MsFlags::MS_REC;
+        mount(Some(from), at, None::<&str>, flags, None::<&str>)
+            .map_err(|error| failed_at("showing", at, &error))?;
+    }
+    if spec.driver {
+        tmpfs(DRIVER, &format!("mode=0755,size={DRIVER_MAX}"), MsFlags::empty())?;
+    }
+    Ok(Places { work: WORK.into(), driver: DRIVER.into() })
+}
+
+/// Writes the files of an archive below `folder`, owned by `owner`. The folder holds nothing but
+/// what earlier archives put there: no links.
+fn unpack(archive: &Archive, folder: &Path, owner: Option<u32>) -> Result<(), SetUpFailure> {
+    let entries = archive.entries().map_err(|error| error.to_string())?;
+    let not_written = |what: &str, path: &Path, error: &io::Error| match error.kind() {
+        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => SetUpFailure::Full,
+        _ => SetUpFailure::Failed(failed_at(what, path, error)),
+    };
+    let own = |path: &Path| match owner {
+        Some(id) => chown(path, Some(Uid::from_raw(id)), Some(Gid::from_raw(id)))
+            .map_err(|error| failed_at("owner of", path, &error)),
+        None => Ok(()),
+    };
+    for entry in entries {
+        let path = folder.join(entry.path.as_str());
+        let mut parents: Vec<&Path> =
+            path.ancestors().skip(1).take_while(|it| *it != folder).collect();
+        parents.reverse();
+        for parent in parents {
+            if !parent.is_dir() {
+                // A file of an earlier archive gives way.
+                let _ = fs::remove_file(parent);
+                fs::create_dir(parent).map_err(|error| not_written("folder", parent, &error))?;
+                own(parent)?;
+            }
+        }
+        if path.is_dir() {
+            fs::remove_dir_all(&path).map_err(|error| failed_at("replacing", &path, &error))?;
+        }
+        let mut file = OpenOptions::new();
+        let mut file = file
+            .write(true)
+            .create(true)
+            .truncate(true)
+            .open(&path)
+            .map_err(|error| not_written("writing", &path, &error))?;
+        file.write_all(&entry.bytes).map_err(|error| not_written("writing", &path, &error))?;
+        let mode = if entry.executable { 0o755 } else { 0o644 };
+        file.set_permissions(Permissions::from_mode(mode))
+            .map_err(|error| failed_at("mode of", &path, &error))?;
+        own(&path)?;
+        // Files that are written again are no newer than what was made of them before.
+        let written = TimeSpec::new(WRITTEN_AT, 0);
+        utimensat(AT_FDCWD, &path, &written, &written, UtimensatFlags::NoFollowSymlink)
+            .map_err(|error| failed_at("time of", &path, &error))?;
+    }
+    Ok(())
+}
