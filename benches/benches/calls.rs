@@ -5,17 +5,16 @@ use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
 use fairtrial_benches::{job, pair, print, python};
-use fairtrial_core::docket::{Docket, Task};
 use fairtrial_core::language::Languages;
 use fairtrial_core::limits::Limits;
 use fairtrial_core::tree::{FileTree, RelPath};
-use fairtrial_grading::{Judge, Toolbox};
+use fairtrial_grading::{Docket, Judge, PosedTask, Toolbox};
 use fairtrial_sandbox::{Demand, Sandbox, Tier, helper_main, is_helper};
 
 const ROUNDS: usize = 30;
 
 /// A task of `calls` calls of a function that adds two numbers.
-fn task(calls: usize, isolate: bool) -> Task {
+fn task(calls: usize, isolate: bool) -> PosedTask {
     let brief = format!(
         "+++\ntitle = \"T\"\nform = \"call\"\nlanguage = \"python\"\ncategory = \"c\"\n\
          difficulty = 1\n[call]\nfile = \"a.py\"\nname = \"f\"\nisolate = {isolate}\n+++\nAdd.\n"
@@ -32,8 +31,8 @@ fn task(calls: usize, isolate: bool) -> Task {
     Docket::parse("d", &files, &Languages::shipped()).expect("a docket").tasks.remove(0)
 }
 
-fn judged(judge: &Judge, task: &Task, answer: &FileTree) {
-    let judged = judge.judge(task, answer, Limits::default(), false);
+fn judged(judge: &Judge, task: &PosedTask, answer: &FileTree) {
+    let judged = judge.judge_files(task, answer, Limits::default(), false);
     assert!(judged.verdict.is_pass(), "{judged:?}");
 }
 

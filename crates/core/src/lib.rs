@@ -6,17 +6,16 @@
 
 pub mod answer;
 pub mod digest;
-pub mod docket;
-pub mod form;
 pub mod judgement;
 pub mod language;
 pub mod limits;
 pub mod plan;
-pub mod prompt;
 pub mod schedule;
 pub mod source;
 pub mod standings;
+pub mod task;
 pub mod testrun;
+pub mod text;
 pub mod tree;
 pub mod value;
 pub mod verdict;

@@ -3,6 +3,8 @@
 use std::fmt;
 
 use serde::de::DeserializeOwned;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
 
 /// What is wrong in a file, and where.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -56,15 +58,91 @@ impl std::error::Error for SourceError {}
 /// # Errors
 /// With line and column: bad TOML, an unknown key, a value of the wrong kind.
 pub fn parse_toml<T: DeserializeOwned>(file: &str, text: &str) -> Result<T, SourceError> {
-    toml::from_str(text).map_err(|error| {
-        let place = error.span().map(|span| place_of(text, span.start));
-        SourceError {
-            file: file.to_owned(),
-            line: place.map(|it| it.0),
-            column: place.map(|it| it.1),
-            message: one_line(error.message()),
-        }
-    })
+    toml::from_str(text).map_err(|error| toml_error(file, text, &error))
+}
+
+/// TOML of which parts are read by different readers. Errors of each have line and column.
+#[derive(Debug)]
+pub struct TomlParts<'a> {
+    file: &'a str,
+    text: &'a str,
+    table: Spanned<DeTable<'a>>,
+}
+
+/// The value of one key, to be read by whoever knows it.
+#[derive(Debug)]
+pub struct TomlPart<'a> {
+    file: &'a str,
+    text: &'a str,
+    value: Spanned<DeValue<'a>>,
+}
+
+impl<'a> TomlParts<'a> {
+    /// Reads TOML without asking what its keys mean.
+    ///
+    /// # Errors
+    /// With line and column: bad TOML.
+    pub fn parse(file: &'a str, text: &'a str) -> Result<Self, SourceError> {
+        let table = DeTable::parse(text).map_err(|error| toml_error(file, text, &error))?;
+        Ok(Self { file, text, table })
+    }
+
+    /// The text of a key, and an error that points at it.
+    #[must_use]
+    pub fn word(&self, key: &str) -> Option<(String, impl Fn(String) -> SourceError + use<'_>)> {
+        let value = self.table.get_ref().get(key)?;
+        let word = value.get_ref().as_str()?.to_owned();
+        let (line, column) = place_of(self.text, value.span().start);
+        let error = move |message| SourceError {
+            file: self.file.to_owned(),
+            line: Some(line),
+            column: Some(column),
+            message,
+        };
+        Some((word, error))
+    }
+
+    /// Whether there is such a key.
+    #[must_use]
+    pub fn has(&self, key: &str) -> bool {
+        self.table.get_ref().contains_key(key)
+    }
+
+    /// Takes a key out, so that [`Self::read`] does not meet it.
+    pub fn take(&mut self, key: &str) -> Option<TomlPart<'a>> {
+        let value = self.table.get_mut().remove(key)?;
+        Some(TomlPart { file: self.file, text: self.text, value })
+    }
+
+    /// Reads what was not taken out into a type that knows all its keys.
+    ///
+    /// # Errors
+    /// As [`parse_toml`].
+    pub fn read<T: DeserializeOwned>(self) -> Result<T, SourceError> {
+        T::deserialize(toml::Deserializer::from(self.table))
+            .map_err(|error| toml_error(self.file, self.text, &error))
+    }
+}
+
+impl TomlPart<'_> {
+    /// Reads it into a type that knows all its keys.
+    ///
+    /// # Errors
+    /// As [`parse_toml`].
+    pub fn read<T: DeserializeOwned>(self) -> Result<T, SourceError> {
+        T::deserialize(toml::de::ValueDeserializer::from(self.value))
+            .map_err(|error| toml_error(self.file, self.text, &error))
+    }
+}
+
+fn toml_error(file: &str, text: &str, error: &toml::de::Error) -> SourceError {
+    let place = error.span().map(|span| place_of(text, span.start));
+    SourceError {
+        file: file.to_owned(),
+        line: place.map(|it| it.0),
+        column: place.map(|it| it.1),
+        message: one_line(error.message()),
+    }
 }
 
 /// Reads JSON Lines: one object a line, blank lines left out. The line number comes with each.

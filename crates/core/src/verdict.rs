@@ -8,7 +8,9 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-/// Makes an enum whose variants each have one written form.
+/// Makes an enum whose variants each have one written form. Takes `fmt`, `FromStr`, `Serialize`,
+/// `Deserialize` and [`UnknownWord`] from where it is used.
+#[macro_export]
 macro_rules! worded {
     ($(#[$meta:meta])* $name:ident { $($(#[$vmeta:meta])* $variant:ident = $word:literal,)* }) => {
         $(#[$meta])*
@@ -44,7 +46,7 @@ macro_rules! worded {
         }
     };
 }
-pub(crate) use worded;
+pub use worded;
 
 /// A word that is none of those allowed in its place.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]

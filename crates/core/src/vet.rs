@@ -1,11 +1,8 @@
 //! Do a task's tests tell right answers from wrong ones, every time? Computed from how its proofs were
 //! judged.
 
-use std::collections::BTreeSet;
-
-use crate::docket::{Proceedings, Task};
-use crate::form::program::Case;
 use crate::judgement::Judgement;
+use crate::task::Task;
 use crate::verdict::Verdict;
 
 /// What was found of a task.
@@ -63,9 +60,22 @@ pub struct JudgedProof<'a> {
     pub twice: Option<(Judgement, Judgement)>,
 }
 
+/// What a task's form says of its sealed part.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SealedPart {
+    /// The form's name.
+    pub form: &'static str,
+    /// The names of all sealed tests.
+    pub tests: Vec<String>,
+    /// Of these, those that are visible examples, too.
+    pub also_visible: Vec<String>,
+    /// What of it can be read in what candidates get, in words.
+    pub shown: Vec<String>,
+}
+
 /// What the judgements of all its proofs, and of its given files alone, say of a task.
 #[must_use]
-pub fn vetted(task: &Task, judged: Vec<JudgedProof<'_>>) -> VettedTask {
+pub fn vetted(task: &Task, part: SealedPart, judged: Vec<JudgedProof<'_>>) -> VettedTask {
     let mut faults = Vec::new();
     if !task.proofs.iter().any(|it| it.right) {
         faults.push("there is no right proof".to_owned());
@@ -73,7 +83,7 @@ pub fn vetted(task: &Task, judged: Vec<JudgedProof<'_>>) -> VettedTask {
     if !task.proofs.iter().any(|it| !it.right) {
         faults.push("there is no wrong proof".to_owned());
     }
-    let mut sealed: Vec<String> = sealed_names(task);
+    let mut never_failed = part.tests.clone();
     let mut proofs = Vec::new();
     for item in judged {
         let called = match item.name {
@@ -85,7 +95,7 @@ pub fn vetted(task: &Task, judged: Vec<JudgedProof<'_>>) -> VettedTask {
             continue;
         };
         let failed_by = failed_by(&first);
-        sealed.retain(|name| item.right || item.name.is_empty() || !failed_by.contains(name));
+        never_failed.retain(|name| item.right || item.name.is_empty() || !failed_by.contains(name));
         let stable = outcome(&first) == outcome(&second);
         if !stable {
             faults.push(format!(
@@ -114,28 +124,19 @@ pub fn vetted(task: &Task, judged: Vec<JudgedProof<'_>>) -> VettedTask {
             stable,
         });
     }
-    faults.extend(shown_lines(task));
-    let also_visible = also_visible(task);
-    if !also_visible.is_empty() && also_visible.len() == task.sealed_count() {
+    faults.extend(part.shown);
+    if !part.also_visible.is_empty() && part.also_visible.len() == part.tests.len() {
         faults.push("every sealed test is a visible example, too".to_owned());
     }
     VettedTask {
-        also_visible,
         name: task.name.clone(),
-        form: task.form().word(),
+        form: part.form,
         language: task.language.clone(),
-        sealed: task.sealed_count(),
+        sealed: part.tests.len(),
         proofs,
-        never_failed: sealed,
+        never_failed,
+        also_visible: part.also_visible,
         faults,
-    }
-}
-
-fn sealed_names(task: &Task) -> Vec<String> {
-    match &task.proceedings {
-        Proceedings::Call { sealed, .. } => sealed.iter().map(|it| it.name.clone()).collect(),
-        Proceedings::Program { sealed, .. } => sealed.iter().map(|it| it.name.clone()).collect(),
-        Proceedings::Tests { sealed, .. } => sealed.names.clone(),
     }
 }
 
@@ -170,40 +171,4 @@ fn unlike_list(judgement: &Judgement) -> Vec<String> {
     let missing = fault("in `tests.list`, but not reported", of("was not run"));
     let extra = fault("reported, but not in `tests.list`", of("is not among the sealed tests"));
     missing.into_iter().chain(extra).collect()
-}
-
-/// A line shorter than this says too little to give anything away.
-const LINE_MIN: usize = 24;
-
-/// Sealed tests that are visible examples, too. A few are common, and tell nothing of the others.
-fn also_visible(task: &Task) -> Vec<String> {
-    match &task.proceedings {
-        Proceedings::Call { examples, sealed, .. } => {
-            let seen = sealed.iter().filter(|it| examples.iter().any(|e| e.steps == it.steps));
-            seen.map(|it| it.name.clone()).collect()
-        }
-        Proceedings::Program { examples, sealed, .. } => {
-            let given = |it: &Case| (it.args.clone(), it.stdin.clone(), it.files.clone());
-            let seen = sealed.iter().filter(|it| examples.iter().any(|e| given(e) == given(it)));
-            seen.map(|it| it.name.clone()).collect()
-        }
-        Proceedings::Tests { .. } => Vec::new(),
-    }
-}
-
-/// Files of sealed unit tests of which a line that asserts something can be read in what candidates get.
-fn shown_lines(task: &Task) -> Vec<String> {
-    let Proceedings::Tests { sealed, .. } = &task.proceedings else { return Vec::new() };
-    let shown: BTreeSet<&str> = std::iter::once(task.statement.as_str())
-        .chain(task.given.values().filter_map(|it| std::str::from_utf8(it).ok()))
-        .flat_map(str::lines)
-        .map(str::trim)
-        .filter(|it| it.len() >= LINE_MIN && it.to_lowercase().contains("assert"))
-        .collect();
-    let shows = |bytes: &[u8]| {
-        let text = String::from_utf8_lossy(bytes).into_owned();
-        text.lines().map(str::trim).find(|it| shown.contains(it)).map(str::to_owned)
-    };
-    let files = sealed.files.iter().filter_map(|(path, bytes)| Some((path, shows(bytes)?)));
-    files.map(|(path, line)| format!("a line of `sealed/{path}` is shown: {line}")).collect()
 }

@@ -5,8 +5,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::Judgement;
-use fairtrial_core::prompt::head_and_tail;
-use fairtrial_core::tree::FileTree;
+use fairtrial_core::text::head_and_tail;
+use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Collect, Ending, Job, LimitHit, Outcome};
 
@@ -48,11 +48,11 @@ pub enum Built {
     Failed(Judgement),
 }
 
-/// Builds an answer by these commands. Without any, it is ready as it is.
+/// Builds an answer by these commands, which are about `file`. Without any, it is ready as it is.
 pub fn build(
     context: &JudgeContext<'_>,
-    builds: &Builds,
     commands: &[Vec<String>],
+    file: &RelPath,
     files: &FileTree,
 ) -> Result<Built, JudgeError> {
     let mut layer = Arc::new(Archive::of(files)?);
@@ -63,13 +63,13 @@ pub fn build(
     let list = commands;
     let commands = format!("{list:?} {}", context.tool.program.display());
     let key = Digest::of(format!("{commands} {}", Digest::of_tree(files)).as_bytes());
-    if let Some(layer) = builds.find(&key) {
+    if let Some(layer) = context.judge.builds().find(&key) {
         return Ok(Built::Ready(layer));
     }
     for command in list {
-        let base = context.job(command, context.build_caps(), vec![&layer]);
+        let base = context.job(command, file, context.build_caps(), vec![&layer]);
         let job = Job { collect: Collect::All, driver: tools.as_ref(), ..base };
-        let outcome = context.sandbox.run(&job)?;
+        let outcome = context.sandbox().run(&job)?;
         if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
             return Ok(Built::Failed(failed(context, &outcome)));
         }
@@ -77,7 +77,7 @@ pub fn build(
             layer = Arc::new(collected);
         }
     }
-    builds.keep(key, &layer);
+    context.judge.builds().keep(key, &layer);
     Ok(Built::Ready(layer))
 }
 

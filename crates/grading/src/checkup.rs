@@ -3,11 +3,11 @@
 use std::fmt::Write as _;
 use std::time::{Duration, Instant};
 
-use fairtrial_core::docket::Docket;
 use fairtrial_core::language::{LanguageDefinition, TestRunner};
 use fairtrial_core::limits::{Bytes, Limits};
 use fairtrial_core::tree::{FileTree, RelPath};
 
+use crate::docket::Docket;
 use crate::judge::Judge;
 
 /// What was tried for a language.
@@ -119,7 +119,7 @@ fn run_tests(
         .iter()
         .filter_map(|(path, text)| Some((RelPath::parse(path).ok()?, text.as_bytes().to_vec())));
     let began = Instant::now();
-    let judged = judge.judge(&docket.tasks[0], &pairs.collect(), LIMITS, false);
+    let judged = judge.judge_files(&docket.tasks[0], &pairs.collect(), LIMITS, false);
     if judged.verdict.is_pass() {
         return Ok(began.elapsed());
     }

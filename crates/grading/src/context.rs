@@ -5,16 +5,17 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
-use fairtrial_core::docket::Task;
 use fairtrial_core::language::{LanguageDefinition, fill};
 use fairtrial_core::limits::{Limits, wall_of};
-use fairtrial_core::tree::RelPath;
+use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{
     Archive, Caps, Collect, DRIVER, Ending, Job, LimitHit, Outcome, Sandbox, SandboxError,
 };
 
-use crate::tools::Tool;
+use crate::docket::PosedTask;
+use crate::judge::Judge;
+use crate::tools::{Tool, ToolMissing};
 
 /// Bytes in the work folder, and again in `/tmp`.
 const DISK: u64 = 64 << 20;
@@ -34,13 +35,16 @@ pub enum JudgeError {
     /// The sandbox could not do its part.
     #[error(transparent)]
     Sandbox(#[from] SandboxError),
+    /// Something that the task needs besides its language is not on this machine.
+    #[error("{0}")]
+    ToolMissing(ToolMissing),
 }
 
 impl JudgeError {
     /// Why the answer fails, where it is to blame: its program ran, or was to run, and nothing else was
     /// there. With what may be reported to the candidate.
     pub fn of_the_answer(&self) -> Option<(FailReason, Option<String>)> {
-        let Self::Sandbox(error) = self;
+        let Self::Sandbox(error) = self else { return None };
         match error {
             // It was built, but into something that is no program.
             SandboxError::Exec { program, why }
@@ -95,13 +99,13 @@ impl From<fairtrial_sandbox::ArchiveError> for JudgeError {
 /// All that the runs of one judgement have in common.
 #[derive(Clone, Copy)]
 pub struct JudgeContext<'a> {
-    pub task: &'a Task,
+    pub judge: &'a Judge,
+    pub task: &'a PosedTask,
     /// The language that is run: the task's, or its checker's.
     pub language: &'a str,
     pub definition: &'a LanguageDefinition,
     pub tool: &'a Tool,
     pub limits: Limits,
-    pub sandbox: &'a Sandbox,
     /// What the runs of one judgement have in common.
     pub session: u64,
     pub doubts: &'a Doubts,
@@ -113,7 +117,7 @@ pub fn new_session() -> u64 {
     NEXT.fetch_add(1, Ordering::Relaxed)
 }
 
-impl JudgeContext<'_> {
+impl<'a> JudgeContext<'a> {
     /// What a run may use.
     pub fn caps(&self) -> Caps {
         Caps {
@@ -138,10 +142,21 @@ impl JudgeContext<'_> {
         }
     }
 
-    /// A job in this language's surroundings.
-    pub fn job<'a>(&self, command: &[String], caps: Caps, layers: Vec<&'a Archive>) -> Job<'a> {
+    /// The sandbox.
+    pub fn sandbox(&self) -> &'a Sandbox {
+        self.judge.sandbox()
+    }
+
+    /// A command of the definition as a job, about `file`.
+    pub fn job<'l>(
+        &self,
+        command: &[String],
+        file: &RelPath,
+        caps: Caps,
+        layers: Vec<&'l Archive>,
+    ) -> Job<'l> {
         Job {
-            command: self.command(command, caps.memory),
+            command: self.command(command, file, caps.memory),
             env: self.env(),
             stdin: Vec::new(),
             layers,
@@ -155,12 +170,22 @@ impl JudgeContext<'_> {
         }
     }
 
-    fn command(&self, command: &[String], memory: u64) -> Vec<String> {
-        self.command_for(command, self.task.file(), memory)
+    /// Whether a file parses; `None` where the language has no command that says so.
+    ///
+    /// # Errors
+    /// When our own part goes wrong.
+    pub fn parses(&self, file: &RelPath, files: &FileTree) -> Result<Option<bool>, JudgeError> {
+        if self.definition.parse.is_empty() {
+            return Ok(None);
+        }
+        let layer = Archive::of(files)?;
+        let job = self.job(&self.definition.parse, file, self.build_caps(), vec![&layer]);
+        let outcome = self.sandbox().run(&job)?;
+        Ok(Some(outcome.limit.is_none() && outcome.ending == Ending::Exited(0)))
     }
 
-    /// A command of the definition, for a file.
-    pub fn command_for(&self, command: &[String], file: &RelPath, memory: u64) -> Vec<String> {
+    /// A command of the definition, about a file.
+    pub fn command(&self, command: &[String], file: &RelPath, memory: u64) -> Vec<String> {
         let text = |path: &PathBuf| path.to_string_lossy().into_owned();
         let heap = (memory * 3 / 4) >> 20;
         let mut values = vec![

@@ -111,7 +111,8 @@ fn compile(context: &JudgeContext<'_>, source: &str) -> Option<Vec<u8>> {
     let args = ["-I", "-S", "-c", COMPILE].map(str::to_owned);
     let tool = context.tool;
     let asked =
-        probe::ask(context.sandbox, &tool.program, &args, &tool.folders, source.as_bytes()).ok()?;
+        probe::ask(context.sandbox(), &tool.program, &args, &tool.folders, source.as_bytes())
+            .ok()?;
     (asked.stdout.bytes.len() > 16).then_some(asked.stdout.bytes)
 }
 

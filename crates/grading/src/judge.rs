@@ -6,20 +6,20 @@
 
 use std::sync::{PoisonError, RwLock};
 
-use fairtrial_core::docket::{Docket, Proceedings, Task};
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Languages;
 use fairtrial_core::limits::{LimitSettings, Limits};
+use fairtrial_core::task::{DocketSettings, Task};
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_sandbox::Sandbox;
 
-use crate::checker::Checker;
 use crate::context::{Doubts, JudgeContext, JudgeError, new_session};
+use crate::docket::PosedTask;
 use crate::outcome::nothing_run;
 use crate::pressure::Pressure;
-use crate::tools::{ToolMissing, Toolbox};
-use crate::{build, call, program, sound, stability, unit};
+use crate::tools::{Tool, ToolMissing, Toolbox};
+use crate::{build, stability};
 
 /// Judges answers. One serves any number of threads.
 #[derive(Debug)]
@@ -39,14 +39,14 @@ pub struct Judge {
 #[must_use]
 pub fn limits_of(
     languages: &Languages,
-    docket: &Docket,
+    docket: &DocketSettings,
     task: &Task,
     plan: &LimitSettings,
 ) -> Limits {
     let language = languages.find(&task.language).map(|it| it.limits).unwrap_or_default();
     Limits::default()
         .overlaid(&language)
-        .overlaid(&docket.settings.limits)
+        .overlaid(&docket.limits)
         .overlaid(&task.limits)
         .overlaid(plan)
 }
@@ -78,66 +78,27 @@ impl Judge {
         &self.languages
     }
 
-    /// The judgement of an answer that there is nothing to run of: every sealed test failed.
-    #[must_use]
-    pub fn without_code(task: &Task, reason: FailReason, message: Option<String>) -> Judgement {
-        nothing_run(task, reason, message)
-    }
-
     /// Judges `answer`, put over the task's given files. `examples` says whether visible
     /// examples are run after a failure, for feedback.
     ///
     /// What is our own fault comes back as a void verdict with the error in `notes`.
     #[must_use]
-    pub fn judge(
+    pub fn judge_files(
         &self,
-        task: &Task,
+        task: &PosedTask,
         answer: &FileTree,
         limits: Limits,
         examples: bool,
     ) -> Judgement {
-        let tool = match self.tools.of_task(task) {
-            Ok(tool) => tool,
-            Err(missing) => {
-                let bare = Judgement::bare(Verdict::Void(VoidReason::ToolMissing));
-                return Judgement { notes: vec![missing.to_string()], ..bare };
-            }
-        };
-        let Some(definition) = self.languages.find(&task.language) else {
-            return Judgement::bare(Verdict::Void(VoidReason::ToolMissing));
+        let doubts = &Doubts::default();
+        let context = match self.context(task, limits, doubts) {
+            Ok(context) => context,
+            Err(missing) => return tool_missing(&missing),
         };
         let files = over_given(task, answer);
-        let sandbox = &self.sandbox;
-        let session = new_session();
-        let doubts = &Doubts::default();
-        let language = task.language.as_str();
-        let context =
-            JudgeContext { task, language, definition, tool, limits, sandbox, session, doubts };
-        let checker = match self.checker(task) {
-            Ok(checker) => checker,
-            Err(missing) => {
-                let bare = Judgement::bare(Verdict::Void(VoidReason::ToolMissing));
-                return Judgement { notes: vec![format!("the checker: {missing}")], ..bare };
-            }
-        };
-        let checker = checker.as_ref();
-        let by_form = || by_form(&context, checker, &self.builds, &files, examples);
         let judge = || {
-            let first = {
-                let _turn = self.turn.read().unwrap_or_else(PoisonError::into_inner);
-                doubts.clear();
-                let pressure = Pressure::watch();
-                let judged = by_form();
-                (judged, doubts.any() && pressure.was_felt())
-            };
-            match first {
-                (Ok(judgement), false) => Ok(judgement),
-                (first, _) => {
-                    let _alone = self.turn.write().unwrap_or_else(PoisonError::into_inner);
-                    again_alone(&first, by_form())
-                }
-            }
-            .unwrap_or_else(|error| error_judged(task, &error))
+            self.judged(&context, || task.form.judge(&context, &files, examples))
+                .unwrap_or_else(|error| error_judged(task, &error))
         };
         let mut first = judge();
         if task.rerun_failures > 0 && could_differ(first.verdict) {
@@ -146,46 +107,88 @@ impl Judge {
         }
         first
     }
-}
 
-impl Judge {
+    /// Judges beside others, and once more alone where that looks doubtful.
+    fn judged(
+        &self,
+        context: &JudgeContext<'_>,
+        judge: impl Fn() -> Result<Judgement, JudgeError>,
+    ) -> Result<Judgement, JudgeError> {
+        let (first, is_doubtful) = {
+            let _turn = self.turn.read().unwrap_or_else(PoisonError::into_inner);
+            context.doubts.clear();
+            let pressure = Pressure::watch();
+            let first = judge();
+            (first, context.doubts.any() && pressure.was_felt())
+        };
+        if let (Ok(_) | Err(JudgeError::ToolMissing(_)), false) = (&first, is_doubtful) {
+            return first;
+        }
+        let _alone = self.turn.write().unwrap_or_else(PoisonError::into_inner);
+        again_alone(&first, judge())
+    }
+
     /// Whether an answer parses, or builds where its language has no command for that. No sealed test
     /// is there. What cannot be found out counts as sound: it is left as it stands.
     #[must_use]
-    pub fn is_sound(&self, task: &Task, answer: &FileTree, limits: Limits) -> bool {
+    pub fn is_sound(&self, task: &PosedTask, answer: &FileTree, limits: Limits) -> bool {
         let _turn = self.turn.read().unwrap_or_else(PoisonError::into_inner);
-        let (Ok(tool), Some(definition)) =
-            (self.tools.of_task(task), self.languages.find(&task.language))
-        else {
-            return true;
-        };
-        let (sandbox, session, doubts) = (&self.sandbox, new_session(), &Doubts::default());
-        let language = task.language.as_str();
-        let context =
-            JudgeContext { task, language, definition, tool, limits, sandbox, session, doubts };
-        sound::is_sound(&context, &self.builds, &over_given(task, answer)).unwrap_or(true)
+        let doubts = &Doubts::default();
+        let Ok(context) = self.context(task, limits, doubts) else { return true };
+        task.form.is_sound(&context, &over_given(task, answer)).unwrap_or(true)
     }
 
-    /// The task's checker in the surroundings of its own language; `None` when it has none.
-    fn checker<'a>(&'a self, task: &'a Task) -> Result<Option<Checker<'a>>, ToolMissing> {
-        let Proceedings::Call { settings, checker: Some(source), .. } = &task.proceedings else {
-            return Ok(None);
+    /// All that the runs of one judgement have in common.
+    fn context<'a>(
+        &'a self,
+        task: &'a PosedTask,
+        limits: Limits,
+        doubts: &'a Doubts,
+    ) -> Result<JudgeContext<'a>, ToolMissing> {
+        let (tool, language) = (self.tools.of_task(task)?, task.language.as_str());
+        self.context_with(task, language, tool, limits, doubts)
+    }
+
+    /// The same for a program of the task's own in another language, such as a checker.
+    pub(crate) fn context_in<'a>(
+        &'a self,
+        task: &'a PosedTask,
+        language: &'a str,
+    ) -> Result<JudgeContext<'a>, ToolMissing> {
+        let (tool, limits) = (self.tools.get(language)?, Limits::default());
+        self.context_with(task, language, tool, limits, &self.checkers_doubts)
+    }
+
+    fn context_with<'a>(
+        &'a self,
+        task: &'a PosedTask,
+        language: &'a str,
+        tool: &'a Tool,
+        limits: Limits,
+        doubts: &'a Doubts,
+    ) -> Result<JudgeContext<'a>, ToolMissing> {
+        let missing = || ToolMissing {
+            language: language.to_owned(),
+            why: "there is no definition of it".to_owned(),
         };
-        let Some(file) = &settings.checker else { return Ok(None) };
-        let language = self.languages.by_extension(file.extension()).unwrap_or_default();
-        let tool = self.tools.get(language)?;
-        let Some(definition) = self.languages.find(language) else { return Ok(None) };
-        let sandbox = &self.sandbox;
-        let (limits, session) = (Limits::default(), new_session());
-        let doubts = &self.checkers_doubts;
-        let context =
-            JudgeContext { task, language, definition, tool, limits, sandbox, session, doubts };
-        Ok(Some(Checker { context, file, source }))
+        let definition = self.languages.find(language).ok_or_else(missing)?;
+        let (judge, session) = (self, new_session());
+        Ok(JudgeContext { judge, task, language, definition, tool, limits, session, doubts })
+    }
+
+    pub(crate) fn builds(&self) -> &build::Builds {
+        &self.builds
     }
 }
 
+/// The judgement where nothing can be run.
+fn tool_missing(missing: &ToolMissing) -> Judgement {
+    let bare = Judgement::bare(Verdict::Void(VoidReason::ToolMissing));
+    Judgement { notes: vec![missing.to_string()], ..bare }
+}
+
 /// An answer's files, put over those that were given.
-fn over_given(task: &Task, answer: &FileTree) -> FileTree {
+fn over_given(task: &PosedTask, answer: &FileTree) -> FileTree {
     let mut files = task.given.clone();
     files.extend(answer.iter().map(|(path, bytes)| (path.clone(), bytes.clone())));
     files
@@ -207,7 +210,10 @@ fn again_alone(
 }
 
 /// What an error comes to that came twice.
-fn error_judged(task: &Task, error: &JudgeError) -> Judgement {
+fn error_judged(task: &PosedTask, error: &JudgeError) -> Judgement {
+    if let JudgeError::ToolMissing(missing) = error {
+        return tool_missing(missing);
+    }
     let note = chain(error);
     match error.of_the_answer() {
         Some((reason, message)) => {
@@ -244,34 +250,4 @@ fn chain(error: &dyn std::error::Error) -> String {
         cause = error.source();
     }
     text
-}
-
-/// Judges files by the form of the task.
-fn by_form(
-    context: &JudgeContext<'_>,
-    checker: Option<&Checker<'_>>,
-    builds: &build::Builds,
-    files: &FileTree,
-    examples: bool,
-) -> Result<Judgement, JudgeError> {
-    if !files.contains_key(context.task.file()) {
-        let message = format!("the file `{}` is not in the answer", context.task.file());
-        return Ok(nothing_run(context.task, FailReason::NoCodeFound, Some(message)));
-    }
-    match &context.task.proceedings {
-        Proceedings::Call { settings, examples: visible, sealed, .. } => {
-            let visible = if examples { visible.as_slice() } else { &[] };
-            let examined = call::Examined { settings, checker, sealed, visible };
-            call::judge(context, builds, &examined, files)
-        }
-        Proceedings::Tests { settings, sealed } => unit::judge(context, settings, sealed, files),
-        Proceedings::Program { examples: visible, sealed, .. } => {
-            let visible = if examples { visible.as_slice() } else { &[] };
-            let layer = match build::build(context, builds, &context.definition.build, files)? {
-                build::Built::Ready(layer) => layer,
-                build::Built::Failed(judgement) => return Ok(judgement),
-            };
-            program::judge(context, &layer, sealed, visible)
-        }
-    }
 }

@@ -4,26 +4,24 @@
 //! Comparisons are made here, on the outside, by `fairtrial-core`.
 
 mod build;
-mod call;
-mod canaries;
-mod checker;
 mod checkup;
 mod context;
+mod docket;
 mod driver;
-mod folder;
-mod frame;
+mod form;
 mod judge;
 mod outcome;
 mod pressure;
 mod probe;
-mod program;
-mod shim;
-mod sound;
+mod prompt;
 mod stability;
+mod submission;
 mod tools;
-mod unit;
 
 pub use checkup::{Checkup, check};
-pub use folder::{FolderError, read_docket, read_file, read_folder};
+pub use docket::{Docket, FolderError, PosedTask, read_docket, read_file, read_folder};
+pub use form::{FORMS, Form, FormKind, FormSource, SealedTest};
 pub use judge::{Judge, limits_of};
+pub use prompt::{feedback, first_prompt};
+pub use submission::{JudgeOptions, JudgedSubmission};
 pub use tools::{Tool, ToolMissing, Toolbox};

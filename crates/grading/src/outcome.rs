@@ -1,31 +1,23 @@
 //! From the outcomes of tests to a judgement.
 
-use fairtrial_core::docket::{Proceedings, Task};
 use fairtrial_core::judgement::{Judgement, TestOutcome, Usage};
 use fairtrial_core::verdict::{FailReason, Verdict};
 use fairtrial_sandbox::{Accounting, Outcome};
+
+use crate::docket::PosedTask;
+use crate::form::SealedTest;
 
 /// Tests that may run out of time before the rest is no longer run.
 pub const TIMEOUTS_MAX: usize = 2;
 
 /// Every sealed test, failed for one reason without being run.
-pub fn nothing_run(task: &Task, reason: FailReason, message: Option<String>) -> Judgement {
-    let not_run = |(name, points): (&String, f64)| TestOutcome {
+pub fn nothing_run(task: &PosedTask, reason: FailReason, message: Option<String>) -> Judgement {
+    let not_run = |test: SealedTest| TestOutcome {
         failed: Some(reason),
         summary: "not run".to_owned(),
-        ..TestOutcome::passed(name, false, points)
+        ..TestOutcome::passed(&test.name, false, test.points)
     };
-    let tests = match &task.proceedings {
-        Proceedings::Tests { sealed, .. } => {
-            sealed.names.iter().map(|it| (it, 1.0)).map(not_run).collect()
-        }
-        Proceedings::Call { sealed, .. } => {
-            sealed.iter().map(|it| (&it.name, it.points)).map(not_run).collect()
-        }
-        Proceedings::Program { sealed, .. } => {
-            sealed.iter().map(|it| (&it.name, it.points)).map(not_run).collect()
-        }
-    };
+    let tests = task.form.sealed_tests().into_iter().map(not_run).collect();
     Judgement { verdict: Verdict::Fail(reason), tests, message, notes: Vec::new() }
 }
 

@@ -5,19 +5,15 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use fairtrial_candidates::{Ask, AskOutcome, AskReply};
-use fairtrial_core::answer::{
-    Deviation, Reading, Submission, Wanted, apply_patch, read_answer, read_files,
-};
+use fairtrial_core::answer::Submission;
 use fairtrial_core::judgement::Judgement;
-use fairtrial_core::plan::ReadingMode;
-use fairtrial_core::tree::FileTree;
-use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
-use fairtrial_grading::Judge;
+use fairtrial_core::verdict::{Verdict, VoidReason};
+use fairtrial_grading::{JudgeOptions, JudgedSubmission};
 
-use crate::prepare::{PlannedTask, Preparation};
+use crate::prepare::Preparation;
 
 /// Something for a thread to do, for the trial in a slot.
 pub enum Work {
@@ -32,15 +28,7 @@ pub enum WorkDone {
     /// A candidate was asked.
     AskOutcome { id: usize, reply: AskReply },
     /// An answer was judged.
-    Judged { id: usize, judged: Box<Judged> },
-}
-
-/// An answer, judged.
-pub struct Judged {
-    pub judgement: Judgement,
-    pub deviations: Vec<Deviation>,
-    pub code: Option<FileTree>,
-    pub took: Duration,
+    Judged { id: usize, judged: Box<JudgedSubmission> },
 }
 
 /// Threads that carry out orders until the pool is dropped.
@@ -109,16 +97,15 @@ fn work(
                 let Some(entry) = preparation.tasks.get(&task) else {
                     continue;
                 };
-                let mode = preparation.plan.reading;
-                let judged = caught(|| {
-                    judge(&preparation.judge, entry, &submission, cut_off, mode, examples)
-                });
-                let judged = judged.unwrap_or_else(|| {
-                    let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
-                    let judgement = Judgement { notes: vec![PANIC.to_owned()], ..bare };
-                    let took = Duration::ZERO;
-                    Judged { judgement, deviations: Vec::new(), code: None, took }
-                });
+                let options = JudgeOptions {
+                    limits: entry.limits,
+                    reading: preparation.plan.reading,
+                    cut_off,
+                    examples,
+                };
+                let judge = &preparation.judge;
+                let judged = caught(|| judge.judge_submission(&entry.task, &submission, options));
+                let judged = judged.unwrap_or_else(panicked);
                 WorkDone::Judged { id, judged: Box::new(judged) }
             }
             Err(_) => return,
@@ -159,66 +146,17 @@ pub(crate) fn in_parallel<T: Sync, R: Send>(
 /// What is noted when our own code panicked.
 const PANIC: &str = "internal error: please report it, with the record";
 
+/// What judging came to that panicked.
+fn panicked() -> JudgedSubmission {
+    let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
+    let judgement = Judgement { notes: vec![PANIC.to_owned()], ..bare };
+    JudgedSubmission { judgement, deviations: Vec::new(), code: None, took: Duration::ZERO }
+}
+
 /// Runs a piece of work; `None` when it panicked. A trial must not hang the run, nor count against
 /// a candidate, for a fault of ours.
 fn caught<T>(work: impl FnOnce() -> T) -> Option<T> {
     catch_unwind(AssertUnwindSafe(work)).ok()
-}
-
-/// Reads an answer and judges what was found.
-pub(crate) fn judge(
-    judge: &Judge,
-    entry: &PlannedTask,
-    submission: &Submission,
-    cut_off: bool,
-    mode: ReadingMode,
-    examples: bool,
-) -> Judged {
-    let began = Instant::now();
-    let task = &entry.task;
-    let mut reading = match read(judge, entry, submission, cut_off) {
-        Ok(reading) => reading,
-        Err(message) => {
-            let reason = FailReason::PatchDoesNotApply;
-            let judgement = Judge::without_code(task, reason, Some(message));
-            return Judged { judgement, deviations: Vec::new(), code: None, took: began.elapsed() };
-        }
-    };
-    if mode == ReadingMode::Lenient
-        && let (Ok(found), Some(mended)) = (&reading.lenient, &reading.mended)
-        && !judge.is_sound(task, found, entry.limits)
-        && judge.is_sound(task, mended, entry.limits)
-    {
-        reading.take_mended();
-    }
-    let (mut judgement, code) = match reading.judged(mode) {
-        Ok(files) => (judge.judge(task, files, entry.limits, examples), Some(files.clone())),
-        Err(reason) => (Judge::without_code(task, reason, None), None),
-    };
-    judgement.verdict = reading.explained(judgement.verdict);
-    Judged { judgement, deviations: reading.deviations, code, took: began.elapsed() }
-}
-
-fn read(
-    judge: &Judge,
-    entry: &PlannedTask,
-    submission: &Submission,
-    cut_off: bool,
-) -> Result<Reading, String> {
-    let task = &entry.task;
-    let wanted = Wanted {
-        file: task.file(),
-        language: &task.language,
-        name: task.wanted_name(),
-        languages: judge.languages(),
-    };
-    match submission {
-        Submission::Text(text) => Ok(read_answer(text, wanted, cut_off)),
-        Submission::Files(files) => Ok(read_files(files.clone(), wanted)),
-        Submission::Patch(patch) => apply_patch(&task.given, patch)
-            .map(|files| read_files(files, wanted))
-            .map_err(|error| error.to_string()),
-    }
 }
 
 #[cfg(test)]

@@ -5,14 +5,14 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use fairtrial_candidates::{Asker, AskerError, ChatAsker, RecordedAsker};
-use fairtrial_core::docket::{Docket, Task};
 use fairtrial_core::language::Languages;
 use fairtrial_core::limits::{LimitSettings, Limits};
 use fairtrial_core::plan::{Candidate, ChatCandidate, Plan};
-use fairtrial_core::prompt::first_prompt;
 use fairtrial_core::source::{SourceError, utf8};
+use fairtrial_core::task::{DocketSettings, Task};
 use fairtrial_grading::{
-    FolderError, Judge, Tool, ToolMissing, Toolbox, limits_of, read_docket, read_file,
+    Docket, FolderError, Judge, PosedTask, Tool, ToolMissing, Toolbox, first_prompt, limits_of,
+    read_docket, read_file,
 };
 use fairtrial_record::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
 use fairtrial_sandbox::{Demand, Layer, Sandbox, SandboxError, Tier};
@@ -21,7 +21,7 @@ use fairtrial_sandbox::{Demand, Layer, Sandbox, SandboxError, Tier};
 #[derive(Debug)]
 pub struct PlannedTask {
     /// The task.
-    pub task: Task,
+    pub task: PosedTask,
     /// Its limits, complete.
     pub limits: Limits,
     /// The first prompt, the same for every candidate.
@@ -185,24 +185,26 @@ impl JudgingSetup {
         let languages = read_languages(&sources.languages)?;
         let folders = &sources.dockets;
         let dockets = read_dockets(folders, &languages)?;
-        let all =
-            || dockets.iter().flat_map(|docket| docket.tasks.iter().map(move |it| (docket, it)));
+        let all = || dockets.iter().flat_map(|docket| &docket.tasks);
         let sandbox = Sandbox::open(Path::new(HELPER), options.demand)?;
-        let tools = find_tools(&languages, all().map(|it| it.1), &sandbox);
+        let tools = find_tools(&languages, all(), &sandbox);
         if let Some(folder) = folders.iter().find(|folder| tools.shows(folder)) {
             return Err(PrepareError::Exposed(folder.clone()));
         }
         let mut notes = missing_tools(&tools);
-        let mut tasks = BTreeMap::new();
-        for (docket, task) in all() {
-            let entry = entry(docket, task, limits, &languages, &tools);
-            if tasks.insert(task.name.clone(), entry).is_some() {
-                return Err(PrepareError::TaskTwice(task.name.clone()));
+        let (mut tasks, mut task_notes) = (BTreeMap::new(), Vec::new());
+        for docket in dockets {
+            for task in docket.tasks {
+                let name = task.name.clone();
+                task_notes.push(task_note(&docket.settings, &task));
+                let entry = planned(&docket.settings, task, limits, &languages, &tools);
+                if tasks.insert(name.clone(), entry).is_some() {
+                    return Err(PrepareError::TaskTwice(name));
+                }
             }
         }
         notes.extend(weaker_tier(&sandbox));
         let machine = machine(&tools, &sandbox, options.version);
-        let task_notes = all().map(|(docket, task)| task_note(docket, task)).collect();
         let judge = Judge::new(languages, tools, sandbox);
         Ok(Self { tasks, judge, machine, task_notes, notes })
     }
@@ -210,14 +212,14 @@ impl JudgingSetup {
 
 fn find_tools<'a>(
     languages: &'a Languages,
-    tasks: impl Iterator<Item = &'a Task>,
+    tasks: impl Iterator<Item = &'a PosedTask>,
     sandbox: &Sandbox,
 ) -> Toolbox {
-    let tasks: Vec<&Task> = tasks.collect();
+    let tasks: Vec<&PosedTask> = tasks.collect();
     let names = tasks.iter().flat_map(|task| task.languages(languages));
     let mut tools = Toolbox::find(languages, names, sandbox);
     for task in tasks {
-        if let Some(runner) = task.runner() {
+        if let Some(runner) = task.form.runner() {
             tools.find_runner(languages, &task.language, runner, sandbox);
         }
         tools.find_packages(languages, task, sandbox);
@@ -242,18 +244,18 @@ fn read_dockets(folders: &[PathBuf], languages: &Languages) -> Result<Vec<Docket
 }
 
 /// A task with its limits resolved and its prompt written.
-fn entry(
-    docket: &Docket,
-    task: &Task,
+fn planned(
+    docket: &DocketSettings,
+    task: PosedTask,
     limits: &LimitSettings,
     languages: &Languages,
     tools: &Toolbox,
 ) -> PlannedTask {
-    let limits = limits_of(languages, docket, task, limits);
+    let limits = limits_of(languages, docket, &task, limits);
     let version = tools.get(&task.language).map(|tool| tool.version.clone()).unwrap_or_default();
     let definition = languages.find(&task.language);
-    let prompt = definition.map(|definition| first_prompt(task, definition, &version, &limits));
-    PlannedTask { task: task.clone(), limits, prompt: prompt.unwrap_or_default() }
+    let prompt = definition.map(|it| first_prompt(&task, it, &version, &limits));
+    PlannedTask { task, limits, prompt: prompt.unwrap_or_default() }
 }
 
 fn make_askers(
@@ -282,12 +284,12 @@ fn make_askers(
     Ok(askers)
 }
 
-fn task_note(docket: &Docket, task: &Task) -> TaskNote {
+fn task_note(docket: &DocketSettings, task: &Task) -> TaskNote {
     TaskNote {
         name: task.name.clone(),
         title: task.title.clone(),
-        docket: docket.settings.title.clone(),
-        docket_version: docket.settings.version.clone(),
+        docket: docket.title.clone(),
+        docket_version: docket.version.clone(),
         category: task.category.clone(),
         difficulty: task.difficulty,
         language: task.language.clone(),

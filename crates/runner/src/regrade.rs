@@ -4,13 +4,14 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use fairtrial_core::answer::Submission;
-use fairtrial_core::docket::Task;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::LanguageDefinition;
+use fairtrial_core::task::Task;
 use fairtrial_core::verdict::Verdict;
+use fairtrial_grading::JudgeOptions;
 use fairtrial_record::{AttemptRow, Machine, Manifest, NewRegrade, Record, RecordError, TrialRow};
 
-use crate::pool::{in_parallel, judge};
+use crate::pool::in_parallel;
 use crate::prepare::{JudgingSetup, PrepareError, PrepareOptions, Sources};
 use crate::run::now;
 
@@ -132,8 +133,13 @@ fn judge_again(
     item: &AnswerToJudge<'_>,
 ) -> Option<NewRegrade> {
     let entry = setup.tasks.get(&item.trial.key.task)?;
-    let mode = manifest.plan.reading;
-    let judged = judge(&setup.judge, entry, &item.submission, item.attempt.cut_off, mode, false);
+    let options = JudgeOptions {
+        limits: entry.limits,
+        reading: manifest.plan.reading,
+        cut_off: item.attempt.cut_off,
+        examples: false,
+    };
+    let judged = setup.judge.judge_submission(&entry.task, &item.submission, options);
     let judgement = judged.judgement;
     let cause = differs(item, &judgement).then(|| cause(manifest, item.trial, &entry.task, setup));
     Some(NewRegrade { attempt: item.attempt.id, judgement, cause })

@@ -10,16 +10,16 @@ use std::time::{Duration, SystemTime};
 use fairtrial_candidates::{Ask, AskOutcome, AskReply, RequestNote};
 use fairtrial_core::digest::hash64;
 use fairtrial_core::plan::{Candidate, Feedback};
-use fairtrial_core::prompt::feedback;
 use fairtrial_core::schedule::{TrialKey, schedule};
 use fairtrial_core::verdict::{Verdict, VoidReason};
+use fairtrial_grading::{JudgedSubmission, feedback};
 use fairtrial_record::{
     Manifest, NewAnswer, NewJudgement, NewRequest, Record, RecordError, TrialRow,
 };
 
 use crate::compatibility::incompatibility;
 use crate::counter::{Counter, Progress};
-use crate::pool::{Judged, Pool, Work, WorkDone};
+use crate::pool::{Pool, Work, WorkDone};
 use crate::prepare::Preparation;
 use crate::scheduler::{Scheduler, TrialEnd};
 use crate::trial::{Next, TrialState};
@@ -353,7 +353,7 @@ impl Session<'_> {
         }
     }
 
-    fn judged(&mut self, id: usize, judged: &Judged) -> Result<(), RunError> {
+    fn judged(&mut self, id: usize, judged: &JudgedSubmission) -> Result<(), RunError> {
         let Some(trial) = self.trials.get_mut(&id) else {
             return Ok(());
         };

@@ -1,10 +1,15 @@
 //! Proves a docket: do its tests tell right answers from wrong ones, every time?
 
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 
+use fairtrial_core::answer::Submission;
+use fairtrial_core::judgement::Judgement;
 use fairtrial_core::limits::LimitSettings;
+use fairtrial_core::plan::ReadingMode;
 use fairtrial_core::tree::FileTree;
-use fairtrial_core::vet::{JudgedProof, VettedTask, vetted};
+use fairtrial_core::vet::{JudgedProof, SealedPart, VettedTask, vetted};
+use fairtrial_grading::{Judge, JudgeOptions, PosedTask};
 
 use crate::pool::in_parallel;
 use crate::prepare::{JudgingSetup, PlannedTask, PrepareError, PrepareOptions, Sources};
@@ -71,8 +76,7 @@ pub fn vet(
     let entries: Vec<&PlannedTask> = setup.tasks.values().filter(is_wanted).collect();
     let items: Vec<ProofToJudge<'_>> = entries.iter().flat_map(|&entry| items(entry)).collect();
     let judged = in_parallel(&items, options.judging, progress, |item| {
-        let judge = || setup.judge.judge(&item.entry.task, &item.files, item.entry.limits, false);
-        (judge(), judge())
+        (item.judge(&setup.judge), item.judge(&setup.judge))
     });
     let mut judged = items.iter().zip(judged).peekable();
     let tasks = entries.into_iter().map(|entry| {
@@ -81,9 +85,22 @@ pub fn vet(
         {
             own.push(JudgedProof { name: item.name, right: item.right, twice });
         }
-        vetted(&entry.task, own)
+        vetted(&entry.task, sealed_part(&entry.task), own)
     });
     Ok(Vetted { tasks: tasks.collect(), notes: setup.notes })
+}
+
+/// What a task's form says of its sealed part.
+fn sealed_part(task: &PosedTask) -> SealedPart {
+    let given = task.given.values().filter_map(|it| std::str::from_utf8(it).ok());
+    let texts = std::iter::once(task.statement.as_str()).chain(given);
+    let visible: BTreeSet<&str> = texts.flat_map(str::lines).map(str::trim).collect();
+    SealedPart {
+        form: task.form.name(),
+        tests: task.form.sealed_tests().into_iter().map(|it| it.name).collect(),
+        also_visible: task.form.also_visible(),
+        shown: task.form.shown(&visible),
+    }
 }
 
 /// One answer to be judged.
@@ -92,7 +109,24 @@ struct ProofToJudge<'a> {
     /// Empty for the given files alone.
     name: &'a str,
     right: bool,
-    files: FileTree,
+    /// `None` for the given files alone.
+    submission: Option<Submission>,
+}
+
+impl ProofToJudge<'_> {
+    fn judge(&self, judge: &Judge) -> Judgement {
+        let PlannedTask { task, limits, .. } = self.entry;
+        let Some(submission) = &self.submission else {
+            return judge.judge_files(task, &FileTree::new(), *limits, false);
+        };
+        let options = JudgeOptions {
+            limits: *limits,
+            reading: ReadingMode::Strict,
+            cut_off: false,
+            examples: false,
+        };
+        judge.judge_submission(task, submission, options).judgement
+    }
 }
 
 fn items(entry: &PlannedTask) -> impl Iterator<Item = ProofToJudge<'_>> {
@@ -100,7 +134,7 @@ fn items(entry: &PlannedTask) -> impl Iterator<Item = ProofToJudge<'_>> {
         entry,
         name: &proof.name,
         right: proof.right,
-        files: proof.files.clone(),
+        submission: Some(Submission::Files(proof.files.clone())),
     });
-    proofs.chain([ProofToJudge { entry, name: "", right: false, files: FileTree::new() }])
+    proofs.chain([ProofToJudge { entry, name: "", right: false, submission: None }])
 }

@@ -1,7 +1,7 @@
 //! What a simulated model says.
 
 use fairtrial_core::digest::unit;
-use fairtrial_core::docket::{Proof, Task};
+use fairtrial_core::task::{Proof, Task};
 
 use crate::models::Model;
 
@@ -55,31 +55,34 @@ pub fn answer(moment: Moment<'_>) -> Answer {
     };
     let pick = |options: &[&Proof]| {
         let index = (moment.draw("which") * options.len() as f64) as usize;
-        options.get(index).map(|proof| code_of(moment.task, proof))
+        options.get(index).map(|proof| file_of(proof))
     };
     if moment.succeeds() {
         return match pick(&proofs(true)) {
-            Some(code) => dressed(moment, &code),
+            Some((file, code)) => dressed(moment, &file, &code),
             None => prose(moment),
         };
     }
-    let code = pick(&proofs(true)).unwrap_or_default();
+    let (file, code) = pick(&proofs(true)).unwrap_or_default();
     match moment.draw("kind") {
         kind if kind < 0.58 => match pick(&proofs(false)) {
-            Some(wrong) => dressed(moment, &wrong),
+            Some((file, wrong)) => dressed(moment, &file, &wrong),
             None => prose(moment),
         },
-        kind if kind < 0.70 => dressed(moment, &crashing(&moment.task.language, &code)),
-        kind if kind < 0.75 => dressed(moment, &endless(&moment.task.language, &code)),
+        kind if kind < 0.70 => dressed(moment, &file, &crashing(&moment.task.language, &code)),
+        kind if kind < 0.75 => dressed(moment, &file, &endless(&moment.task.language, &code)),
         kind if kind < 0.86 => prose(moment),
         kind if kind < 0.93 => cut_off(moment, &code),
         _ => other_language(moment),
     }
 }
 
-fn code_of(task: &Task, proof: &Proof) -> String {
-    let bytes = proof.files.get(task.file()).map(Vec::as_slice).unwrap_or_default();
-    String::from_utf8_lossy(bytes).into_owned()
+/// The file of a proof that an answer is made of, and what is in it: the first by its path.
+fn file_of(proof: &Proof) -> (String, String) {
+    let first = proof.files.iter().next();
+    first.map_or_else(Default::default, |(path, bytes)| {
+        (path.to_string(), String::from_utf8_lossy(bytes).into_owned())
+    })
 }
 
 fn fenced(moment: Moment<'_>, code: &str) -> String {
@@ -92,9 +95,8 @@ fn fenced(moment: Moment<'_>, code: &str) -> String {
 }
 
 /// Code as the model sends it: as asked for, or with something around it.
-fn dressed(moment: Moment<'_>, code: &str) -> Answer {
+fn dressed(moment: Moment<'_>, file: &str, code: &str) -> Answer {
     let block = fenced(moment, code);
-    let file = moment.task.file();
     let text = if moment.draw("tidy") < moment.model.tidy {
         block
     } else {
@@ -165,27 +167,37 @@ fn endless(language: &str, code: &str) -> String {
 
 #[cfg(test)]
 mod tests {
-    use fairtrial_core::docket::Docket;
-    use fairtrial_core::language::Languages;
-    use fairtrial_core::tree::RelPath;
+    use fairtrial_core::digest::Digest;
+    use fairtrial_core::limits::LimitSettings;
+    use fairtrial_core::tree::{FileTree, RelPath};
 
     use super::*;
     use crate::models::parse_models;
 
+    fn proof(name: &str, code: &str) -> Proof {
+        let file = RelPath::parse("a.py").unwrap();
+        let files = FileTree::from([(file, code.as_bytes().to_vec())]);
+        Proof { name: name.to_owned(), right: name == "right", files }
+    }
+
     fn task(difficulty: u8) -> Task {
-        let brief = format!(
-            "+++\ntitle = \"Gap\"\nform = \"call\"\nlanguage = \"python\"\ncategory = \"c\"\n\
-             difficulty = {difficulty}\n[call]\nfile = \"a.py\"\nname = \"gap\"\n+++\nSay it.\n"
-        );
-        let files = [
-            ("docket.toml", "title = \"D\""),
-            ("gap/brief.md", brief.as_str()),
-            ("gap/sealed/calls.jsonl", "{\"returns\": 1}"),
-            ("gap/proofs/right.py", "RIGHT = 1\nMORE = 2\n"),
-            ("gap/proofs/wrong.py", "WRONG = 1\n"),
-        ];
-        let tree = files.iter().map(|(p, b)| (RelPath::parse(p).unwrap(), b.as_bytes().to_vec()));
-        Docket::parse("d", &tree.collect(), &Languages::shipped()).unwrap().tasks.remove(0)
+        Task {
+            name: "gap".into(),
+            title: "Gap".into(),
+            language: "python".into(),
+            category: "c".into(),
+            difficulty,
+            points: 1.0,
+            tags: Vec::new(),
+            limits: LimitSettings::default(),
+            rerun_failures: 0,
+            tell_passed: false,
+            packages: Vec::new(),
+            statement: "Say it.".into(),
+            given: FileTree::new(),
+            proofs: vec![proof("right", "RIGHT = 1\nMORE = 2\n"), proof("wrong", "WRONG = 1\n")],
+            digest: Digest::of(b""),
+        }
     }
 
     fn model(skill: f64, tidy: f64) -> Model {

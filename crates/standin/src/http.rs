@@ -15,7 +15,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use fairtrial_core::digest::unit;
-use fairtrial_core::docket::Task;
+use fairtrial_core::task::Task;
 use serde::Deserialize;
 use serde_json::{Value, json};
 use tokio::sync::oneshot;

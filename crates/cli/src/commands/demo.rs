@@ -32,7 +32,7 @@ pub fn run(
     let docket = read_docket(&folder.join("docket"), &Languages::shipped())?;
     let standin = StandinServer {
         models: shipped_models(),
-        tasks: docket.tasks,
+        tasks: docket.tasks.into_iter().map(|it| it.task).collect(),
         seed: preparation.plan.seed,
         key: None,
     };

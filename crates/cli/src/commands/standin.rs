@@ -40,8 +40,16 @@ pub fn run(
     };
     let log = args.log.as_deref().map(open_log).transpose()?;
     let names = models.iter().map(|it| it.name.clone()).collect::<Vec<_>>().join(", ");
-    let handle =
-        start(StandinServer { models, tasks: docket.tasks, seed: args.seed, key }, args.port, log)?;
+    let handle = start(
+        StandinServer {
+            models,
+            tasks: docket.tasks.into_iter().map(|it| it.task).collect(),
+            seed: args.seed,
+            key,
+        },
+        args.port,
+        log,
+    )?;
     writeln!(out, "{}", handle.endpoint())?;
     out.flush()?;
     writeln!(err, "serving {names}; interrupt to end")?;

@@ -5,10 +5,11 @@ use std::io::{self, Read as _};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 
-use fairtrial_core::docket::Docket;
 use fairtrial_core::language::Languages;
 use fairtrial_core::source::SourceError;
 use fairtrial_core::tree::{FileTree, PathError, RelPath};
+
+use super::Docket;
 
 /// Most bytes that a folder of tasks or an answer may hold.
 const BYTES_MAX: u64 = 256 << 20;

@@ -2,12 +2,11 @@
 
 use std::path::PathBuf;
 
-use fairtrial_core::docket::Docket;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Languages;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::verdict::{FailReason, Verdict};
-use fairtrial_grading::{Judge, Toolbox, limits_of};
+use fairtrial_grading::{Docket, Judge, Toolbox, limits_of};
 use fairtrial_sandbox::{Demand, Sandbox};
 
 pub const PASS: Verdict = Verdict::Pass;
@@ -76,13 +75,13 @@ impl TestTask<'_> {
         let names = task.languages(&languages);
         let mut tools = Toolbox::find(&languages, names.into_iter(), &sandbox);
         tools.get(language).unwrap();
-        if let Some(runner) = task.runner() {
+        if let Some(runner) = task.form.runner() {
             tools.find_runner(&languages, language, runner, &sandbox);
             tools.runner(language, runner).unwrap();
         }
         tools.find_packages(&languages, task, &sandbox);
-        let limits = limits_of(&languages, &docket, task, &Default::default());
-        Judge::new(languages, tools, sandbox).judge(task, &tree(answer), limits, false)
+        let limits = limits_of(&languages, &docket.settings, task, &Default::default());
+        Judge::new(languages, tools, sandbox).judge_files(task, &tree(answer), limits, false)
     }
 }
 

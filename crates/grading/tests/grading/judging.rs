@@ -1,10 +1,9 @@
 //! Every language, every kind of value, every reason.
 
-use fairtrial_core::docket::Docket;
 use fairtrial_core::language::Languages;
 use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
-use fairtrial_grading::{Judge, Toolbox, limits_of, read_folder};
+use fairtrial_grading::{Docket, Judge, Toolbox, limits_of, read_folder};
 
 use crate::env::{PASS, TestTask, fail, javascript, judge, python, sandbox, tree};
 use crate::needs;
@@ -262,8 +261,8 @@ fn a_missing_tool_is_void_and_told() {
     let docket = Docket::parse("d", &files, &languages).unwrap();
     let tools = Toolbox::find(&languages, ["reef"].into_iter(), &sandbox());
     let task = &docket.tasks[0];
-    let limits = limits_of(&languages, &docket, task, &Default::default());
-    let judged = Judge::new(languages, tools, sandbox()).judge(
+    let limits = limits_of(&languages, &docket.settings, task, &Default::default());
+    let judged = Judge::new(languages, tools, sandbox()).judge_files(
         task,
         &tree(&[("m.reef", "")]),
         limits,
@@ -339,9 +338,9 @@ fn building_has_time_of_its_own() {
     let (task, sandbox) = (&docket.tasks[0], sandbox());
     let mut tools = Toolbox::find(&languages, ["rust"].into_iter(), &sandbox);
     tools.find_runner(&languages, "rust", "cargo", &sandbox);
-    let limits = limits_of(&languages, &docket, task, &Default::default());
+    let limits = limits_of(&languages, &docket.settings, task, &Default::default());
     let answer = tree(&[("toll.rs", "pub fn toll(n: i32) -> i32 {\n    n * 2\n}\n")]);
-    let judged = Judge::new(languages, tools, sandbox).judge(task, &answer, limits, false);
+    let judged = Judge::new(languages, tools, sandbox).judge_files(task, &answer, limits, false);
     assert_eq!(judged.verdict, PASS, "{judged:#?}");
 }
 
@@ -392,16 +391,16 @@ fn the_demo_s_proofs_are_what_their_names_say() {
     let names = tasks.iter().flat_map(|task| task.languages(&languages));
     let mut tools = Toolbox::find(&languages, names, &sandbox);
     for task in tasks {
-        if let Some(runner) = task.runner() {
+        if let Some(runner) = task.form.runner() {
             tools.find_runner(&languages, &task.language, runner, &sandbox);
         }
     }
     let judge = Judge::new(languages, tools, sandbox);
     for task in tasks {
-        let limits = limits_of(judge.languages(), &docket, task, &Default::default());
+        let limits = limits_of(judge.languages(), &docket.settings, task, &Default::default());
         assert!(task.proofs.iter().any(|it| it.right) && task.proofs.iter().any(|it| !it.right));
         for proof in &task.proofs {
-            let judged = judge.judge(task, &proof.files, limits, false);
+            let judged = judge.judge_files(task, &proof.files, limits, false);
             let shown = format!("{}, {}: {judged:#?}", task.name, proof.name);
             assert_eq!(judged.verdict == PASS, proof.right, "{shown}");
             assert!(!judged.verdict.is_void(), "{shown}");

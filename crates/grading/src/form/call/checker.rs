@@ -4,9 +4,9 @@
 //! sandbox of its own. A checker that does not answer is no pass: else an answer could win by
 //! bringing it down.
 
-use fairtrial_core::form::call::{Call, Reply, Returned};
+use super::sealed::{Call, Reply, Returned};
 use fairtrial_core::judgement::TestOutcome;
-use fairtrial_core::prompt::head_and_tail;
+use fairtrial_core::text::head_and_tail;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::value::{Value, to_json};
 use fairtrial_core::verdict::FailReason;
@@ -16,6 +16,7 @@ use serde_json::{Value as Json, json};
 
 use crate::context::{JudgeContext, JudgeError};
 use crate::driver::program_driver;
+use crate::tools::ToolMissing;
 
 /// Longest reason that is kept, in bytes.
 const WHY_MAX: usize = 4 << 10;
@@ -41,7 +42,28 @@ struct CheckerReply {
     why: String,
 }
 
-impl Checker<'_> {
+impl<'a> Checker<'a> {
+    /// The checker of a task, in its own language.
+    ///
+    /// # Errors
+    /// When the tool of that language is missing.
+    pub fn new(
+        context: &JudgeContext<'a>,
+        file: &'a RelPath,
+        source: &'a [u8],
+    ) -> Result<Self, JudgeError> {
+        let languages = context.judge.languages();
+        let language = languages.by_extension(file.extension()).unwrap_or_default();
+        let missing = |missing: ToolMissing| {
+            JudgeError::ToolMissing(ToolMissing {
+                why: format!("{} (the checker)", missing.why),
+                ..missing
+            })
+        };
+        let context = context.judge.context_in(context.task, language).map_err(missing)?;
+        Ok(Self { context, file, source })
+    }
+
     /// Asks about one call, and writes down what it says.
     pub fn check(
         &self,
@@ -89,14 +111,11 @@ impl Checker<'_> {
         let files = FileTree::from([(self.file.clone(), self.source.to_vec())]);
         let layer = Archive::of(&files)?;
         let context = &self.context;
-        let command =
-            context.command_for(&context.definition.run, self.file, context.caps().memory);
         let driver = program_driver(context.language)?;
-        let mut job = context.job(&[], context.caps(), vec![&layer]);
-        job.command = command;
+        let mut job = context.job(&context.definition.run, self.file, context.caps(), vec![&layer]);
         job.driver = driver.as_ref();
         job.stdin = question;
-        Ok(context.sandbox.run(&job)?)
+        Ok(context.sandbox().run(&job)?)
     }
 
     fn failure(&self, outcome: &Outcome) -> String {

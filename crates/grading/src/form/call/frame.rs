@@ -3,8 +3,8 @@
 //! The candidate's code shares the driver's process, so every line may be forged: whatever it holds
 //! is read as a value that came back, or as nothing at all.
 
-use fairtrial_core::form::call::{Reply, Returned};
-use fairtrial_core::prompt::head_and_tail;
+use super::sealed::{Reply, Returned};
+use fairtrial_core::text::head_and_tail;
 use fairtrial_core::value::{Value, from_json};
 use serde::Deserialize;
 
@@ -83,7 +83,8 @@ impl StepReply {
 
 #[cfg(test)]
 mod tests {
-    use fairtrial_core::form::call::{CallOutcome, parse_calls};
+    use super::super::line::parse_calls;
+    use super::super::sealed::CallOutcome;
     use proptest::prelude::*;
 
     use super::*;

@@ -3,10 +3,10 @@
 use serde::Deserialize;
 use serde_json::Value as Json;
 
-use super::{Action, Call, Expected, Step};
-use crate::limits::Span;
-use crate::source::{SourceError, parse_jsonl};
-use crate::value::{CompareRules, Order, Value, from_json, from_toml};
+use super::sealed::{Action, Call, Expected, Step};
+use fairtrial_core::limits::Span;
+use fairtrial_core::source::{SourceError, parse_jsonl};
+use fairtrial_core::value::{CompareRules, Order, Value, from_json, from_toml};
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -133,7 +133,9 @@ fn example_json(table: &toml::Value) -> Result<Object, String> {
 }
 
 fn value_json(value: &toml::Value) -> Result<Json, String> {
-    from_toml(value).map(|it| crate::value::to_json(&it)).map_err(|error| error.to_string())
+    from_toml(value)
+        .map(|it| fairtrial_core::value::to_json(&it))
+        .map_err(|error| error.to_string())
 }
 
 fn read(json: Json) -> Result<Value, String> {

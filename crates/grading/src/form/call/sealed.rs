@@ -3,17 +3,14 @@
 //! A call is one step, or several on one object. The expectation stays here, on the outside. What
 //! the candidate's process sees are arguments.
 
-mod line;
-
 use std::time::Duration;
 
 use serde::Deserialize;
 use serde_json::{Value as Json, json};
 
-pub use self::line::{parse_calls, parse_example};
-use super::program::{Compare, TextMismatch, same_text};
-use crate::tree::RelPath;
-use crate::value::{CompareRules, Mismatch, Order, Value, compare, to_json};
+use fairtrial_core::text::{Compare, TextMismatch, compare_texts};
+use fairtrial_core::tree::RelPath;
+use fairtrial_core::value::{CompareRules, Mismatch, Order, Value, compare, to_json};
 
 /// The `[call]` table of a brief.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
@@ -180,7 +177,7 @@ impl Call {
         }
         let last = self.steps.len() - 1;
         if let Some(expected) = &self.prints
-            && let Err(mismatch) = same_text(Compare::Lines, expected.as_bytes(), printed)
+            && let Err(mismatch) = compare_texts(Compare::Lines, 0.0, expected.as_bytes(), printed)
         {
             return (last, CallOutcome::WrongPrint(mismatch));
         }
@@ -238,8 +235,9 @@ impl Step {
 
 #[cfg(test)]
 mod tests {
+    use super::super::line::{parse_calls, parse_example};
     use super::*;
-    use crate::value::parse_line;
+    use fairtrial_core::value::parse_line;
 
     fn call(line: &str) -> Call {
         parse_calls("c.jsonl", line).unwrap().remove(0)

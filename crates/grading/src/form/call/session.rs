@@ -5,23 +5,23 @@
 
 use std::time::{Duration, Instant};
 
-use fairtrial_core::form::call::{Call, CallOutcome, CallSettings, Reply};
+use super::sealed::{Call, CallOutcome, CallSettings, Reply};
 use fairtrial_core::judgement::{Judgement, TestOutcome, Usage};
 use fairtrial_core::limits::wall_of;
-use fairtrial_core::prompt::{call_input, head_and_tail};
+use fairtrial_core::text::head_and_tail;
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::value::{Dialect, Value};
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Allowed, Archive, DRIVER, Frame, Job, Lap, Outcome, Running};
 use serde_json::json;
 
-use crate::build::{Builds, Built, build};
-use crate::checker::Checker;
+use super::checker::Checker;
+use super::frame::{DriverLine, KIND_MAX, RaisedError, StepReply};
+use super::{prompt, shim};
+use crate::build::{Built, build};
 use crate::context::{JudgeContext, JudgeError, new_session, signal_name};
 use crate::driver::{Driver, DriverFiles};
-use crate::frame::{DriverLine, KIND_MAX, RaisedError, StepReply};
 use crate::outcome::{TIMEOUTS_MAX, any_failed, nothing_run, resolve, usage, word};
-use crate::shim;
 
 /// Longest reply that is read, in bytes.
 const REPLY_MAX: usize = 16 << 20;
@@ -33,7 +33,7 @@ const SHOWN_MAX: usize = 4 << 10;
 const RESTARTS_MAX: usize = 3;
 
 /// What an answer is judged by.
-pub struct Examined<'a> {
+pub struct CallTests<'a> {
     pub settings: &'a CallSettings,
     pub checker: Option<&'a Checker<'a>>,
     pub sealed: &'a [Call],
@@ -44,16 +44,15 @@ pub struct Examined<'a> {
 /// Judges by calls.
 pub fn judge(
     context: &JudgeContext<'_>,
-    builds: &Builds,
-    examined: &Examined<'_>,
+    tests: &CallTests<'_>,
     files: &FileTree,
 ) -> Result<Judgement, JudgeError> {
-    let Examined { settings, checker, sealed, visible } = *examined;
+    let CallTests { settings, checker, sealed, visible } = *tests;
     let Some(driver) = Driver::of(settings.file.extension()) else {
         let message = format!("`{}` is no file that calls can be made into", settings.file);
         return Ok(nothing_run(context.task, FailReason::DidNotBuild, Some(message)));
     };
-    let build_for = |calls: &[&Call]| build_for(context, builds, settings, calls, files);
+    let build_for = |calls: &[&Call]| build_for(context, settings, calls, files);
     let all: Vec<&Call> = sealed.iter().chain(visible).collect();
     let layer = match build_for(&all)? {
         Built::Ready(layer) => layer,
@@ -105,7 +104,6 @@ pub fn judge(
 /// Builds what serves these calls.
 pub fn build_for(
     context: &JudgeContext<'_>,
-    builds: &Builds,
     settings: &CallSettings,
     calls: &[&Call],
     files: &FileTree,
@@ -115,7 +113,7 @@ pub fn build_for(
     if let Some(path) = shim::path().filter(|_| is_shim) {
         files.insert(path, shim::rust(settings, calls).into_bytes());
     }
-    build(context, builds, &context.definition.call_build, &files)
+    build(context, &context.definition.call_build, &settings.file, &files)
 }
 
 /// What came of a row of calls.
@@ -126,7 +124,7 @@ enum Called {
 }
 
 fn empty(call: &Call, visible: bool, dialect: Dialect) -> TestOutcome {
-    let input = head_and_tail(&call_input(call, dialect), SHOWN_MAX);
+    let input = head_and_tail(&prompt::input(call, dialect), SHOWN_MAX);
     TestOutcome { input, ..TestOutcome::passed(&call.name, visible, call.points) }
 }
 
@@ -288,7 +286,12 @@ impl CallSession<'_> {
     fn load(&mut self) -> Result<Option<Judgement>, JudgeError> {
         self.starts += 1;
         let context = self.context;
-        let mut base = context.job(&context.definition.call, context.caps(), vec![self.layer]);
+        let mut base = context.job(
+            &context.definition.call,
+            &self.settings.file,
+            context.caps(),
+            vec![self.layer],
+        );
         if let Some(name) = &self.written.compiled {
             let source = name.trim_end_matches('c');
             for part in base.command.iter_mut().filter(|it| it.ends_with(source)) {
@@ -297,7 +300,7 @@ impl CallSession<'_> {
         }
         let session = self.session;
         let job = Job { driver: Some(&self.written.files), channel: true, session, ..base };
-        let mut running = context.sandbox.start(&job)?;
+        let mut running = context.sandbox().start(&job)?;
         let order = json!({
             "file": context.call_file(&self.settings.file),
             "name": self.settings.name,

@@ -6,11 +6,11 @@
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
-use fairtrial_core::form::call::{Action, Call, CallSettings};
+use super::sealed::{Action, Call, CallSettings};
 use fairtrial_core::tree::RelPath;
 
 /// What every shim has in common.
-const RUST: &str = include_str!("drivers/rust.rs");
+const RUST: &str = include_str!("../../drivers/rust.rs");
 
 /// The shim's own file, beside the candidate's.
 pub const FILE: &str = "fairtrial_shim.rs";

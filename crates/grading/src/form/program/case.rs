@@ -1,15 +1,12 @@
 //! Sealed cases of a whole program: what goes in, and what must come out.
 
 use std::collections::BTreeMap;
-use std::fmt;
-use std::str::FromStr;
 
-use serde::{Deserialize, Serialize};
-
-use crate::source::{SourceError, parse_jsonl};
-use crate::tree::RelPath;
-use crate::value::{Value, from_json, to_json};
-use crate::verdict::{UnknownWord, worded};
+use fairtrial_core::source::{SourceError, parse_jsonl};
+use fairtrial_core::text::{Compare, TextMismatch, compare_texts};
+use fairtrial_core::tree::RelPath;
+use fairtrial_core::value::{Value, from_json, to_json};
+use serde::Deserialize;
 
 /// The `[program]` table of a brief.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
@@ -17,22 +14,6 @@ use crate::verdict::{UnknownWord, worded};
 pub struct ProgramSettings {
     /// The file that the answer gives and that is built and run.
     pub file: RelPath,
-}
-
-worded! {
-    /// How two texts are compared.
-    #[derive(Default)]
-    Compare {
-        /// Byte by byte.
-        Exact = "exact",
-        /// Line by line; white space at the ends of lines and blank lines at the end do not count.
-        #[default]
-        Lines = "lines",
-        /// Word by word; any white space separates.
-        Tokens = "tokens",
-        /// Word by word; two numbers are the same within the tolerance.
-        Number = "number",
-    }
 }
 
 /// One run of a program with its expectation.
@@ -89,17 +70,6 @@ pub enum CaseOutcome {
     WrongFile(RelPath, TextMismatch),
 }
 
-/// Where two texts differ first.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct TextMismatch {
-    /// Such as `line 3`, `word 7`, `byte 20`.
-    pub place: String,
-    /// What was expected there; empty where nothing was.
-    pub expected: String,
-    /// What was found there; empty where nothing was.
-    pub found: String,
-}
-
 /// One line of `sealed/cases.jsonl`, or one `[[example]]` of a brief.
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -108,13 +78,13 @@ struct CaseLine {
     #[serde(default)]
     args: Vec<String>,
     #[serde(default)]
-    stdin: ExpectedContent,
+    stdin: TextOrBytes,
     #[serde(default)]
-    files: BTreeMap<RelPath, ExpectedContent>,
-    stdout: Option<ExpectedContent>,
+    files: BTreeMap<RelPath, TextOrBytes>,
+    stdout: Option<TextOrBytes>,
     status: Option<i32>,
     #[serde(default)]
-    files_after: BTreeMap<RelPath, ExpectedContent>,
+    files_after: BTreeMap<RelPath, TextOrBytes>,
     compare: Option<Compare>,
     tolerance: Option<f64>,
     points: Option<f64>,
@@ -122,9 +92,9 @@ struct CaseLine {
 
 /// Text, or bytes as `{"$bytes": "…"}`.
 #[derive(Debug, Default)]
-struct ExpectedContent(Vec<u8>);
+struct TextOrBytes(Vec<u8>);
 
-impl<'de> Deserialize<'de> for ExpectedContent {
+impl<'de> Deserialize<'de> for TextOrBytes {
     fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
         let json = serde_json::Value::deserialize(from)?;
         match from_json(json).map_err(serde::de::Error::custom)? {
@@ -177,7 +147,7 @@ impl CaseLine {
             }
             it => Ok(it.unwrap_or(otherwise)),
         };
-        let contents = |files: BTreeMap<RelPath, ExpectedContent>| {
+        let contents = |files: BTreeMap<RelPath, TextOrBytes>| {
             files.into_iter().map(|(path, content)| (path, content.0)).collect()
         };
         Ok(Case {
@@ -219,83 +189,8 @@ impl Case {
     }
 
     fn same(&self, expected: &[u8], found: &[u8]) -> Result<(), TextMismatch> {
-        if self.compare != Compare::Number {
-            return same_text(self.compare, expected, found);
-        }
-        let (expected, found) = (String::from_utf8_lossy(expected), String::from_utf8_lossy(found));
-        let near = |a: &str, b: &str| a == b || self.near(a, b);
-        same_parts("word", &words(&expected), &words(&found), near)
+        compare_texts(self.compare, self.tolerance, expected, found)
     }
-
-    fn near(&self, a: &str, b: &str) -> bool {
-        match (a.parse::<f64>(), b.parse::<f64>()) {
-            (Ok(a), Ok(b)) => crate::value::close(a, b, Some(self.tolerance)),
-            _ => false,
-        }
-    }
-}
-
-/// Compares texts; numbers are compared as words.
-pub(super) fn same_text(
-    compare: Compare,
-    expected: &[u8],
-    found: &[u8],
-) -> Result<(), TextMismatch> {
-    let texts = (String::from_utf8_lossy(expected), String::from_utf8_lossy(found));
-    match compare {
-        Compare::Exact => same_bytes(expected, found),
-        Compare::Lines => {
-            let lines = |text| trimmed_lines(text).collect::<Vec<_>>();
-            same_parts("line", &lines(&texts.0), &lines(&texts.1), |a, b| a == b)
-        }
-        Compare::Tokens | Compare::Number => {
-            same_parts("word", &words(&texts.0), &words(&texts.1), |a, b| a == b)
-        }
-    }
-}
-
-fn words(text: &str) -> Vec<&str> {
-    text.split_whitespace().collect()
-}
-
-/// Lines without the white space at their ends, and without blank lines at the end of the text.
-fn trimmed_lines(text: &str) -> impl Iterator<Item = &str> {
-    text.trim_end().lines().map(str::trim_end)
-}
-
-fn same_bytes(expected: &[u8], found: &[u8]) -> Result<(), TextMismatch> {
-    if expected == found {
-        return Ok(());
-    }
-    let at = expected.iter().zip(found).take_while(|(a, b)| a == b).count();
-    let near = |bytes: &[u8]| {
-        String::from_utf8_lossy(&bytes[at.min(bytes.len())..bytes.len().min(at + 40)]).into_owned()
-    };
-    Err(TextMismatch {
-        place: format!("byte {}", at + 1),
-        expected: near(expected),
-        found: near(found),
-    })
-}
-
-fn same_parts(
-    what: &str,
-    expected: &[&str],
-    found: &[&str],
-    same: impl Fn(&str, &str) -> bool,
-) -> Result<(), TextMismatch> {
-    let longest = expected.len().max(found.len());
-    for index in 0..longest {
-        let (a, b) = (expected.get(index).copied(), found.get(index).copied());
-        if !matches!((a, b), (Some(a), Some(b)) if same(a, b)) {
-            return Err(TextMismatch {
-                place: format!("{what} {}", index + 1),
-                expected: a.unwrap_or("").to_owned(),
-                found: b.unwrap_or("").to_owned(),
-            });
-        }
-    }
-    Ok(())
 }
 
 #[cfg(test)]

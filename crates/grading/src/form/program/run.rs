@@ -2,9 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use fairtrial_core::form::program::{Case, CaseOutcome, ProgramResult, TextMismatch};
+use super::case::{Case, CaseOutcome, ProgramResult};
 use fairtrial_core::judgement::{Judgement, TestOutcome};
-use fairtrial_core::prompt::head_and_tail;
+use fairtrial_core::text::{TextMismatch, head_and_tail};
 use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Collect, Ending, Outcome};
@@ -16,24 +16,26 @@ use crate::outcome::{TIMEOUTS_MAX, any_failed, resolve, usage};
 /// Longest text kept of an input, an expectation or an output, in bytes.
 const SHOWN_MAX: usize = 4 << 10;
 
-/// Judges by cases. Examples are run only when something sealed failed. Nothing of one run is there in
+/// Judges the program `file` by cases. Examples are run only when something sealed failed. Nothing of one run is there in
 /// the next, so what an answer says of an example cannot tell of a sealed case.
 pub fn judge(
     context: &JudgeContext<'_>,
+    file: &RelPath,
     layer: &Archive,
     sealed: &[Case],
     visible: &[Case],
 ) -> Result<Judgement, JudgeError> {
-    let mut tests = run_all(context, layer, sealed, false)?;
+    let mut tests = run_all(context, file, layer, sealed, false)?;
     if any_failed(&tests) && !visible.is_empty() {
         let apart = JudgeContext { session: new_session(), ..*context };
-        tests.extend(run_all(&apart, layer, visible, true)?);
+        tests.extend(run_all(&apart, file, layer, visible, true)?);
     }
     Ok(resolve(tests, None))
 }
 
 fn run_all(
     context: &JudgeContext<'_>,
+    file: &RelPath,
     layer: &Archive,
     cases: &[Case],
     visible: bool,
@@ -44,7 +46,7 @@ fn run_all(
         tests.push(if timeouts >= TIMEOUTS_MAX {
             not_run(case, visible)
         } else {
-            run_case(context, layer, case, visible)?
+            run_case(context, file, layer, case, visible)?
         });
     }
     Ok(tests)
@@ -78,6 +80,7 @@ fn input(case: &Case) -> String {
 
 fn run_case(
     context: &JudgeContext<'_>,
+    file: &RelPath,
     layer: &Archive,
     case: &Case,
     visible: bool,
@@ -85,14 +88,14 @@ fn run_case(
     let files = Archive::of(&case.files)?;
     let wanted: Vec<RelPath> = case.files_after.keys().cloned().collect();
     let driver = program_driver(context.language)?;
-    let mut job = context.job(&context.definition.run, context.caps(), vec![layer, &files]);
+    let mut job = context.job(&context.definition.run, file, context.caps(), vec![layer, &files]);
     job.driver = driver.as_ref();
     job.command.extend(case.args.iter().cloned());
     job.stdin.clone_from(&case.stdin);
     if !wanted.is_empty() {
         job.collect = Collect::Files(wanted);
     }
-    let outcome = context.sandbox.run(&job)?;
+    let outcome = context.sandbox().run(&job)?;
     let mut files_after = BTreeMap::new();
     if let Some(archive) = &outcome.collected {
         files_after.extend(archive.entries()?.into_iter().map(|it| (it.path, it.bytes)));
@@ -102,7 +105,7 @@ fn run_case(
         (None, Ending::Exited(status)) => {
             let result =
                 ProgramResult { status, stdout: &outcome.stdout.bytes, files_after: &files_after };
-            weigh(context, &case.judge(&result), status, &outcome, &mut test);
+            write_down(context, &case.judge(&result), status, &outcome, &mut test);
         }
         _ => {
             test.failed = Some(context.reason(&outcome));
@@ -114,7 +117,7 @@ fn run_case(
 }
 
 /// Writes down what a case came to.
-fn weigh(
+fn write_down(
     context: &JudgeContext<'_>,
     judged: &CaseOutcome,
     status: i32,

@@ -7,20 +7,20 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::hash::{BuildHasher as _, RandomState};
 
-use fairtrial_core::form::unit::{
+use super::sealed::{
     Canary, ResolvedTest, ResolvedTests, SealedTests, TestsSettings, Wrong, resolve,
 };
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::language::TestRunner;
-use fairtrial_core::prompt::head_and_tail;
 use fairtrial_core::testrun::{self, REPORT_MAX, ReportKind, TestReport};
+use fairtrial_core::text::head_and_tail;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::verdict::{FailReason, Verdict};
 use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, Outcome};
 use serde_json::json;
 
+use super::canaries::{TestRng, plant};
 use crate::build::said;
-use crate::canaries::{TestRng, plant};
 use crate::context::{JudgeContext, JudgeError, new_session};
 use crate::driver::UnitDriver;
 use crate::outcome::{nothing_run, resolve as resolve_tests, usage};
@@ -84,15 +84,15 @@ pub fn check(
     let apart = JudgeContext { session: new_session(), ..*context };
     for command in &runner.check {
         let caps = apart.build_caps();
-        let command = apart.command_for(command, &settings.file, caps.memory);
+        let command = apart.command(command, &settings.file, caps.memory);
         let env = env(&apart, settings, runner);
         let job = Job {
             command,
             collect: Collect::All,
             env,
-            ..apart.job(&[], caps, vec![&base, &written])
+            ..apart.job(&[], &settings.file, caps, vec![&base, &written])
         };
-        let outcome = apart.sandbox.run(&job)?;
+        let outcome = apart.sandbox().run(&job)?;
         if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
             return Ok(Some(said(&apart, &outcome)));
         }
@@ -123,7 +123,7 @@ fn env(
     let mut env = context.env();
     for (key, value) in &runner.env {
         let memory = context.caps().memory;
-        let filled = context.command_for(std::slice::from_ref(value), &settings.file, memory);
+        let filled = context.command(std::slice::from_ref(value), &settings.file, memory);
         env.extend(filled.into_iter().next().map(|value| (key.clone(), value)));
     }
     env
@@ -180,9 +180,9 @@ impl<'a> Run<'a> {
                 command,
                 collect: Collect::All,
                 env: self.env(),
-                ..self.context.job(&[], caps, vec![&base, &sealed])
+                ..self.context.job(&[], &self.settings.file, caps, vec![&base, &sealed])
             };
-            let outcome = self.context.sandbox.run(&job)?;
+            let outcome = self.context.sandbox().run(&job)?;
             if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
                 return Ok(self.not_run(FailReason::DidNotBuild, &outcome, ""));
             }
@@ -228,7 +228,7 @@ impl<'a> Run<'a> {
                 out.push(part.clone());
             }
         }
-        self.context.command_for(&out, &self.settings.file, memory)
+        self.context.command(&out, &self.settings.file, memory)
     }
 
     fn run_tests(&self, base: &Archive) -> Result<TestRun, JudgeError> {
@@ -246,9 +246,9 @@ impl<'a> Run<'a> {
             channel: driver.is_some(),
             collect: Collect::Files(wanted),
             sealed: Some(&sealed),
-            ..self.context.job(&[], caps, vec![base])
+            ..self.context.job(&[], &self.settings.file, caps, vec![base])
         };
-        let mut running = self.context.sandbox.start(&job)?;
+        let mut running = self.context.sandbox().start(&job)?;
         let sent = match driver {
             Some(_) => {
                 let text =

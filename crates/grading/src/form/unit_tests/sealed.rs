@@ -8,9 +8,9 @@ use std::collections::BTreeMap;
 
 use serde::Deserialize;
 
-use crate::source::SourceError;
-use crate::testrun::{ReportedTest, Status};
-use crate::tree::{FileTree, RelPath};
+use fairtrial_core::source::SourceError;
+use fairtrial_core::testrun::{ReportedTest, Status};
+use fairtrial_core::tree::{FileTree, RelPath};
 
 /// The `[tests]` table of a brief.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]

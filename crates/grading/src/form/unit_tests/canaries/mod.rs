@@ -10,7 +10,7 @@ mod rng;
 mod shared;
 mod style;
 
-use fairtrial_core::form::unit::Canary;
+use super::sealed::Canary;
 use fairtrial_core::tree::{FileTree, RelPath};
 
 use self::copies::{Change, changed_copy};

@@ -1,0 +1,76 @@
+//! A task, as far as it does not depend on its form, and the settings of its docket.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::digest::Digest;
+use crate::limits::LimitSettings;
+use crate::tree::FileTree;
+
+/// `docket.toml`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DocketSettings {
+    /// What people call the docket.
+    pub title: String,
+    /// Which issue of it this is.
+    #[serde(default = "first_version")]
+    pub version: String,
+    /// How much each category weighs; 1 where nothing is said. Read and kept; no table uses it yet.
+    #[serde(default)]
+    pub weights: BTreeMap<String, f64>,
+    /// Limits for tasks that set none.
+    #[serde(default)]
+    pub limits: LimitSettings,
+}
+
+fn first_version() -> String {
+    "1".to_owned()
+}
+
+/// One task, without what its form knows.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Task {
+    /// The name of its folder, which is its name everywhere.
+    pub name: String,
+    /// What people call it.
+    pub title: String,
+    /// The language of the answer.
+    pub language: String,
+    /// Such as `algorithms`.
+    pub category: String,
+    /// From 1, trivial, to 5, expert.
+    pub difficulty: u8,
+    /// What it is worth.
+    pub points: f64,
+    /// Free words.
+    pub tags: Vec<String>,
+    /// Limits of the task, over those of the docket.
+    pub limits: LimitSettings,
+    /// How often a failed attempt's tests are run again, to see whether they always fail.
+    pub rerun_failures: u32,
+    /// Whether a candidate learns after a failure how many of the sealed tests passed.
+    pub tell_passed: bool,
+    /// Packages that answers may import besides the language's standard library, by name.
+    pub packages: Vec<String>,
+    /// What candidates read, in Markdown.
+    pub statement: String,
+    /// Files that candidates get.
+    pub given: FileTree,
+    /// Answers known to be right or wrong.
+    pub proofs: Vec<Proof>,
+    /// The digest of everything in the task's folder.
+    pub digest: Digest,
+}
+
+/// One answer in `proofs/`. Its file or folder is called `right…` or `wrong…`.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Proof {
+    /// The name without extension, such as `wrong-off-by-one`.
+    pub name: String,
+    /// Whether it must pass.
+    pub right: bool,
+    /// The files of the answer.
+    pub files: FileTree,
+}

@@ -1,0 +1,135 @@
+//! Texts: comparing them, and cutting long ones for people.
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+use crate::value::close;
+use crate::verdict::{UnknownWord, worded};
+
+worded! {
+    /// How two texts are compared.
+    #[derive(Default)]
+    Compare {
+        /// Byte by byte.
+        Exact = "exact",
+        /// Line by line; white space at the ends of lines and blank lines at the end do not count.
+        #[default]
+        Lines = "lines",
+        /// Word by word; any white space separates.
+        Tokens = "tokens",
+        /// Word by word; two numbers are the same within the tolerance.
+        Number = "number",
+    }
+}
+
+/// Where two texts differ first.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TextMismatch {
+    /// Such as `line 3`, `word 7`, `byte 20`.
+    pub place: String,
+    /// What was expected there; empty where nothing was.
+    pub expected: String,
+    /// What was found there; empty where nothing was.
+    pub found: String,
+}
+
+/// `text` if it is at most `most` bytes long, else its beginning and its end with a mark between.
+#[must_use]
+pub fn head_and_tail(text: &str, most: usize) -> String {
+    if text.len() <= most {
+        return text.to_owned();
+    }
+    let head = text.floor_char_boundary(most / 2);
+    let tail = text.ceil_char_boundary(text.len() - most / 2);
+    format!("{}\n[… {} bytes left out …]\n{}", &text[..head], tail - head, &text[tail..])
+}
+
+/// Compares texts. `tolerance` is that of [`Compare::Number`].
+///
+/// # Errors
+/// Where they differ first.
+pub fn compare_texts(
+    compare: Compare,
+    tolerance: f64,
+    expected: &[u8],
+    found: &[u8],
+) -> Result<(), TextMismatch> {
+    let texts = (String::from_utf8_lossy(expected), String::from_utf8_lossy(found));
+    match compare {
+        Compare::Exact => same_bytes(expected, found),
+        Compare::Lines => {
+            let lines = |text| trimmed_lines(text).collect::<Vec<_>>();
+            same_parts("line", &lines(&texts.0), &lines(&texts.1), |a, b| a == b)
+        }
+        Compare::Tokens => same_parts("word", &words(&texts.0), &words(&texts.1), |a, b| a == b),
+        Compare::Number => {
+            let near = |a: &str, b: &str| a == b || near(a, b, tolerance);
+            same_parts("word", &words(&texts.0), &words(&texts.1), near)
+        }
+    }
+}
+
+fn words(text: &str) -> Vec<&str> {
+    text.split_whitespace().collect()
+}
+
+/// Lines without the white space at their ends, and without blank lines at the end of the text.
+fn trimmed_lines(text: &str) -> impl Iterator<Item = &str> {
+    text.trim_end().lines().map(str::trim_end)
+}
+
+fn same_bytes(expected: &[u8], found: &[u8]) -> Result<(), TextMismatch> {
+    if expected == found {
+        return Ok(());
+    }
+    let at = expected.iter().zip(found).take_while(|(a, b)| a == b).count();
+    let near = |bytes: &[u8]| {
+        String::from_utf8_lossy(&bytes[at.min(bytes.len())..bytes.len().min(at + 40)]).into_owned()
+    };
+    Err(TextMismatch {
+        place: format!("byte {}", at + 1),
+        expected: near(expected),
+        found: near(found),
+    })
+}
+
+fn same_parts(
+    what: &str,
+    expected: &[&str],
+    found: &[&str],
+    same: impl Fn(&str, &str) -> bool,
+) -> Result<(), TextMismatch> {
+    let longest = expected.len().max(found.len());
+    for index in 0..longest {
+        let (a, b) = (expected.get(index).copied(), found.get(index).copied());
+        if !matches!((a, b), (Some(a), Some(b)) if same(a, b)) {
+            return Err(TextMismatch {
+                place: format!("{what} {}", index + 1),
+                expected: a.unwrap_or("").to_owned(),
+                found: b.unwrap_or("").to_owned(),
+            });
+        }
+    }
+    Ok(())
+}
+
+fn near(a: &str, b: &str, tolerance: f64) -> bool {
+    match (a.parse::<f64>(), b.parse::<f64>()) {
+        (Ok(a), Ok(b)) => close(a, b, Some(tolerance)),
+        _ => false,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn long_messages_keep_both_ends() {
+        let text = format!("{}é{}", "a".repeat(50), "z".repeat(50));
+        let short = head_and_tail(&text, 20);
+        assert!(short.starts_with("aaaaaaaaaa\n[… ") && short.ends_with("zzzzzzzzzz"));
+    }
+}

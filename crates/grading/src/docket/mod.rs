@@ -1,0 +1,192 @@
+//! A docket: tasks with their settings, statements, given files, sealed parts and proofs.
+//!
+//! Everything but [`read_docket`] works on files in memory.
+
+mod brief;
+mod folder;
+
+use std::collections::BTreeMap;
+use std::ops::Deref;
+
+use fairtrial_core::language::Languages;
+use fairtrial_core::source::{SourceError, parse_toml, utf8};
+use fairtrial_core::task::{DocketSettings, Task};
+use fairtrial_core::tree::{FileTree, RelPath};
+
+use self::brief::parse_task;
+pub use self::folder::{FolderError, read_docket, read_file, read_folder};
+use crate::form::Form;
+
+/// A docket, read.
+#[derive(Debug)]
+pub struct Docket {
+    /// What `docket.toml` says.
+    pub settings: DocketSettings,
+    /// The tasks, by name.
+    pub tasks: Vec<PosedTask>,
+}
+
+/// A task as it is posed and judged: by its form.
+#[derive(Debug)]
+pub struct PosedTask {
+    /// What every task has.
+    pub task: Task,
+    /// What its form knows of it.
+    pub form: Box<dyn Form>,
+}
+
+impl Deref for PosedTask {
+    type Target = Task;
+
+    fn deref(&self) -> &Task {
+        &self.task
+    }
+}
+
+impl PosedTask {
+    /// The languages that it takes to judge an answer: that of the task, and that of its checker.
+    #[must_use]
+    pub fn languages<'a>(&'a self, languages: &'a Languages) -> Vec<&'a str> {
+        let checker = self.form.checker();
+        let checker = checker.and_then(|file| languages.by_extension(file.extension()));
+        std::iter::once(self.language.as_str()).chain(checker).collect()
+    }
+}
+
+impl Docket {
+    /// Reads a docket from the files of its folder. `place` is the folder as the user knows it;
+    /// `languages` are those that tasks may use.
+    ///
+    /// # Errors
+    /// With file and line: whatever is missing, unknown or malformed in any file.
+    pub fn parse(
+        place: &str,
+        files: &FileTree,
+        languages: &Languages,
+    ) -> Result<Self, SourceError> {
+        let (mut root, mut folders) = (FileTree::new(), BTreeMap::<&str, FileTree>::new());
+        for (path, bytes) in files {
+            match path.as_str().split_once('/') {
+                None => {
+                    root.insert(path.clone(), bytes.clone());
+                }
+                Some((folder, rest)) => {
+                    let rest = RelPath::parse(rest)
+                        .map_err(|error| SourceError::whole(place, error.to_string()))?;
+                    folders.entry(folder).or_default().insert(rest, bytes.clone());
+                }
+            }
+        }
+        let file = format!("{place}/docket.toml");
+        let Some(bytes) = find(&root, "docket.toml") else {
+            let message = "it is missing; a docket needs at least `title = \"…\"` there";
+            return Err(SourceError::whole(&file, message));
+        };
+        let settings = parse_toml(&file, utf8(&file, bytes)?)?;
+        // A folder without a brief that holds nothing of a task is somebody's notes or pictures.
+        folders.retain(|_, files| files.keys().any(|path| is_part_of_task(path.as_str())));
+        if folders.is_empty() {
+            let message = "it holds no task; a task is a folder with `brief.md`";
+            return Err(SourceError::whole(place, message));
+        }
+        let tasks = folders
+            .iter()
+            .map(|(name, files)| parse_task(&format!("{place}/{name}"), name, files, languages));
+        Ok(Self { settings, tasks: tasks.collect::<Result<_, _>>()? })
+    }
+}
+
+fn is_part_of_task(path: &str) -> bool {
+    path == "brief.md" || ["sealed/", "given/", "proofs/"].iter().any(|it| path.starts_with(it))
+}
+
+fn find<'a>(files: &'a FileTree, path: &str) -> Option<&'a [u8]> {
+    files.iter().find(|(known, _)| known.as_str() == path).map(|(_, bytes)| bytes.as_slice())
+}
+
+/// The files of a folder, under their paths below it. `prefix` ends in `/`.
+pub fn below(files: &FileTree, prefix: &str) -> FileTree {
+    files
+        .iter()
+        .filter_map(|(path, bytes)| {
+            let rest = path.as_str().strip_prefix(prefix)?;
+            Some((RelPath::parse(rest).ok()?, bytes.clone()))
+        })
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const BRIEF: &str = "+++\ntitle = \"Tide gap\"\nform = \"call\"\nlanguage = \"python\"\n\
+        category = \"basics\"\ndifficulty = 1\n[call]\nfile = \"solution.py\"\nname = \"tide_gap\"\n\
+        [[example]]\nargs = [3, 1]\nreturns = 2\n+++\n\nSay how far.\n";
+
+    fn parse(files: &[(&str, &str)]) -> Result<Docket, SourceError> {
+        let tree = files.iter().map(|(p, b)| (RelPath::parse(p).unwrap(), b.as_bytes().to_vec()));
+        Docket::parse("d", &tree.collect(), &Languages::shipped())
+    }
+
+    fn with_brief(brief: &str) -> Result<Docket, SourceError> {
+        parse(&[
+            ("docket.toml", "title = \"T\""),
+            ("gap/brief.md", brief),
+            ("gap/sealed/calls.jsonl", "{\"args\": [9, 4], \"returns\": 5}"),
+            ("gap/proofs/right.py", "x"),
+            ("gap/proofs/wrong-sign/solution.py", "y"),
+            ("gap/given/tides.csv", "1"),
+        ])
+    }
+
+    #[test]
+    fn a_task_is_read_whole() {
+        let docket = with_brief(BRIEF).unwrap();
+        let task = &docket.tasks[0];
+        assert_eq!((task.name.as_str(), task.statement.as_str()), ("gap", "Say how far."));
+        assert_eq!(task.given.len(), 1);
+        let proofs: Vec<_> = task.proofs.iter().map(|it| (it.name.as_str(), it.right)).collect();
+        assert_eq!(proofs, [("right", true), ("wrong-sign", false)]);
+        assert!(task.proofs.iter().all(|it| it.files.contains_key(task.form.proof_file())));
+    }
+
+    #[test]
+    fn whatever_is_wrong_is_told_with_its_place() {
+        for (from, to, part) in [
+            ("title =", "titel =", "line 2, column 1: unknown field `titel`"),
+            (
+                "\"call\"\n",
+                "\"cal\"\n",
+                "line 3, column 8: unknown form `cal`; the forms are call, program, tests",
+            ),
+            ("\"python\"", "\"pascal\"", "unknown language `pascal`; known are: c, c++"),
+            (
+                "\"python\"",
+                "\"c\"",
+                "offered for javascript, python, rust, typescript, not for `c`",
+            ),
+            ("difficulty = 1", "difficulty = 9", "1 to 5, not 9"),
+            ("[call]", "[program]", "the form `call` needs a table `[call]`, and no other form's"),
+            ("name = ", "nam = ", "line 9, column 1: unknown field `nam`"),
+            ("form = \"call\"", "points = 2", "`form` is missing"),
+            ("returns = 2", "", "[[example]] number 1: an expectation is missing"),
+            ("+++\n\nSay", "\nSay", "between two lines of `+++`"),
+            ("solution.py", "../solution.py", "not a usable file path"),
+        ] {
+            let error = with_brief(&BRIEF.replacen(from, to, 1)).unwrap_err().to_string();
+            assert!(error.contains(part), "{from} -> {to}: {error}");
+        }
+    }
+
+    #[test]
+    fn missing_files_are_named() {
+        let error = parse(&[("gap/brief.md", BRIEF)]).unwrap_err().to_string();
+        assert!(error.starts_with("`d/docket.toml`: it is missing"), "{error}");
+        let head = ("docket.toml", "title = \"T\"");
+        let error = parse(&[head, ("gap/brief.md", BRIEF)]).unwrap_err().to_string();
+        assert!(error.starts_with("`d/gap/sealed/calls.jsonl`: it is missing"), "{error}");
+        let error = parse(&[head, ("gap/given/x", "")]).unwrap_err().to_string();
+        assert!(error.starts_with("`d/gap/brief.md`: it is missing"), "{error}");
+        assert!(parse(&[head]).unwrap_err().to_string().contains("no task"));
+    }
+}

@@ -1,0 +1,66 @@
+//! What forms have in common whose answer is one file.
+
+use fairtrial_core::answer::{Reading, Submission, Wanted, apply_patch, read_answer, read_files};
+use fairtrial_core::language::Languages;
+use fairtrial_core::task::Task;
+use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::verdict::FailReason;
+
+use fairtrial_core::judgement::Judgement;
+
+use crate::docket::PosedTask;
+use crate::outcome::nothing_run;
+
+/// The file that an answer must give.
+#[derive(Debug, Clone)]
+pub struct AnswerFile {
+    /// Its path.
+    pub path: RelPath,
+    /// A name that it must define, where the form asks for one.
+    pub name: Option<String>,
+}
+
+impl AnswerFile {
+    /// How an answer is to be sent; `tag` is the language's, for code blocks.
+    pub fn reply(tag: &str) -> String {
+        format!("Reply with the whole file in one code block tagged `{tag}`, and nothing else.")
+    }
+
+    /// How a repaired answer is to be sent.
+    pub fn repair(&self) -> String {
+        format!("Reply with the whole corrected file `{}` in one code block.", self.path)
+    }
+
+    /// Finds the files of an answer in what a candidate sent.
+    ///
+    /// # Errors
+    /// In words: a patch that does not apply.
+    pub fn read(
+        &self,
+        task: &Task,
+        languages: &Languages,
+        submission: &Submission,
+        cut_off: bool,
+    ) -> Result<Reading, String> {
+        let wanted = Wanted {
+            file: &self.path,
+            language: &task.language,
+            name: self.name.as_deref(),
+            languages,
+        };
+        match submission {
+            Submission::Text(text) => Ok(read_answer(text, wanted, cut_off)),
+            Submission::Files(files) => Ok(read_files(files.clone(), wanted)),
+            Submission::Patch(patch) => apply_patch(&task.given, patch)
+                .map(|files| read_files(files, wanted))
+                .map_err(|error| error.to_string()),
+        }
+    }
+
+    /// The judgement of files among which it is not; `None` when it is there.
+    pub fn missing(&self, task: &PosedTask, files: &FileTree) -> Option<Judgement> {
+        let message = || format!("the file `{}` is not in the answer", self.path);
+        (!files.contains_key(&self.path))
+            .then(|| nothing_run(task, FailReason::NoCodeFound, Some(message())))
+    }
+}

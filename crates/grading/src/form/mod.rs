@@ -1,0 +1,178 @@
+//! The forms of task: how each is answered, what its prompt says, and how an answer is judged.
+//!
+//! A form is a folder here and a line in [`FORMS`]. It reads its own table of a brief and its own
+//! files in `sealed/`; everything else asks it through [`Form`] and knows of no particular one.
+
+mod answer_file;
+mod call;
+mod program;
+mod unit_tests;
+
+use std::collections::BTreeSet;
+use std::fmt;
+
+use fairtrial_core::answer::{Reading, Submission};
+use fairtrial_core::judgement::Judgement;
+use fairtrial_core::language::{LanguageDefinition, Languages};
+use fairtrial_core::source::{SourceError, TomlPart, utf8};
+use fairtrial_core::task::Task;
+use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::value::Dialect;
+use serde::de::DeserializeOwned;
+
+use crate::context::{JudgeContext, JudgeError};
+
+/// Every form, in the order in which they are listed to people.
+pub const FORMS: &[FormKind] = &[call::KIND, program::KIND, unit_tests::KIND];
+
+/// A form by its name, and how its part of a task is read.
+#[derive(Clone, Copy)]
+pub struct FormKind {
+    /// Its name in a brief, and the name of its table there.
+    pub name: &'static str,
+    /// Reads a task's settings and sealed files.
+    pub parse: fn(FormSource<'_>) -> Result<Box<dyn Form>, SourceError>,
+}
+
+/// What a form knows of one task.
+pub trait Form: fmt::Debug + Send + Sync {
+    /// Its name in a brief.
+    fn name(&self) -> &'static str;
+
+    /// The file of a sealed checker, whose language is needed, too.
+    fn checker(&self) -> Option<&RelPath> {
+        None
+    }
+
+    /// The runner of unit tests, where there are any.
+    fn runner(&self) -> Option<&str> {
+        None
+    }
+
+    /// What is to be written, in a sentence or two. `language` is its name and version.
+    fn instructions(&self, language: &str) -> String;
+
+    /// How an answer is to be sent, in a sentence; `tag` is the language's, for code blocks.
+    fn reply(&self, tag: &str) -> String;
+
+    /// How a repaired answer is to be sent, in a sentence.
+    fn repair(&self) -> String;
+
+    /// Where a proof belongs that is a single file.
+    fn proof_file(&self) -> &RelPath;
+
+    /// Finds the files of an answer in what a candidate sent.
+    ///
+    /// # Errors
+    /// In words: a patch that does not apply.
+    fn read(
+        &self,
+        task: &Task,
+        languages: &Languages,
+        submission: &Submission,
+        cut_off: bool,
+    ) -> Result<Reading, String>;
+
+    /// The visible examples, in Markdown; empty where there are none.
+    fn examples(&self, dialect: Dialect) -> String;
+
+    /// Every sealed test.
+    fn sealed_tests(&self) -> Vec<SealedTest>;
+
+    /// The names of sealed tests that are visible examples, too.
+    fn also_visible(&self) -> Vec<String> {
+        Vec::new()
+    }
+
+    /// What of the sealed part can be read in what candidates get, in words. `visible` are the lines
+    /// of the statement and of the given files.
+    fn shown(&self, _visible: &BTreeSet<&str>) -> Vec<String> {
+        Vec::new()
+    }
+
+    /// Whether files parse, or build by themselves where the language has no command that parses.
+    /// Nothing sealed is beside them.
+    ///
+    /// # Errors
+    /// When our own part goes wrong.
+    fn is_sound(&self, context: &JudgeContext<'_>, files: &FileTree) -> Result<bool, JudgeError>;
+
+    /// Judges files. After a failure the visible examples are run, too, where `examples` says so.
+    ///
+    /// # Errors
+    /// When our own part goes wrong.
+    fn judge(
+        &self,
+        context: &JudgeContext<'_>,
+        files: &FileTree,
+        examples: bool,
+    ) -> Result<Judgement, JudgeError>;
+}
+
+/// A sealed test, as far as everybody may know it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SealedTest {
+    /// Its name.
+    pub name: String,
+    /// Its weight in partial credit.
+    pub points: f64,
+}
+
+/// What a form is read from.
+pub struct FormSource<'a> {
+    /// The task's folder, as the user knows it.
+    pub place: &'a str,
+    /// The brief, as the user knows it.
+    pub brief: &'a str,
+    /// The form's own table of the brief.
+    pub table: Option<TomlPart<'a>>,
+    /// The `[[example]]` tables of the brief.
+    pub examples: Vec<toml::Value>,
+    /// All files of the task's folder.
+    pub files: &'a FileTree,
+    /// The task's language.
+    pub language: &'a str,
+    /// How it is defined.
+    pub definition: &'a LanguageDefinition,
+    /// All languages.
+    pub languages: &'a Languages,
+}
+
+impl<'a> FormSource<'a> {
+    /// Reads the form's own table; its keys are those of `T`.
+    fn take_table<T: DeserializeOwned>(&mut self, form: &str) -> Result<T, SourceError> {
+        let missing = || {
+            SourceError::whole(self.brief, format!("the form `{form}` needs a table `[{form}]`"))
+        };
+        let table = self.table.take().ok_or_else(missing)?;
+        table.read().map_err(|error| error.shifted(1))
+    }
+
+    /// A file in `sealed/` that the form `form` cannot do without, and its name for people.
+    fn sealed(&self, form: &str, name: &str) -> Result<(&'a str, String), SourceError> {
+        let file = format!("{}/sealed/{name}", self.place);
+        let bytes = self.file(&format!("sealed/{name}")).ok_or_else(|| {
+            SourceError::whole(&file, format!("it is missing; the form `{form}` is judged by it"))
+        })?;
+        Ok((utf8(&file, bytes)?, file))
+    }
+
+    fn file(&self, path: &str) -> Option<&'a [u8]> {
+        let found = self.files.iter().find(|(known, _)| known.as_str() == path);
+        found.map(|(_, bytes)| bytes.as_slice())
+    }
+
+    /// Reads every example.
+    fn read_examples<T>(
+        &self,
+        parse: impl Fn(&toml::Value, usize) -> Result<T, String>,
+    ) -> Result<Vec<T>, SourceError> {
+        let rows = self.examples.iter().enumerate().map(|(index, table)| {
+            parse(table, index + 1).map_err(|message| {
+                let message = format!("[[example]] number {}: {message}", index + 1);
+                SourceError::whole(self.brief, message)
+            })
+        });
+        rows.collect()
+    }
+}

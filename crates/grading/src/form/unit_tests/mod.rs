@@ -1,0 +1,145 @@
+//! The form `tests`: code, judged by sealed unit tests and the language's own runner.
+
+mod canaries;
+mod run;
+mod sealed;
+
+use std::collections::BTreeSet;
+
+use fairtrial_core::answer::{Reading, Submission};
+use fairtrial_core::judgement::Judgement;
+use fairtrial_core::language::Languages;
+use fairtrial_core::source::SourceError;
+use fairtrial_core::task::Task;
+use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::value::Dialect;
+
+use self::sealed::{LIST, SealedTests, TestsSettings};
+use super::answer_file::AnswerFile;
+use super::{Form, FormKind, FormSource, SealedTest};
+use crate::context::{JudgeContext, JudgeError};
+use crate::docket::below;
+
+/// The form.
+pub const KIND: FormKind = FormKind { name: NAME, parse };
+
+const NAME: &str = "tests";
+
+/// A line shorter than this says too little to give anything away.
+const LINE_MIN: usize = 24;
+
+/// A task of this form.
+#[derive(Debug)]
+struct TestsForm {
+    answer: AnswerFile,
+    settings: TestsSettings,
+    sealed: SealedTests,
+}
+
+fn parse(mut source: FormSource<'_>) -> Result<Box<dyn Form>, SourceError> {
+    let settings: TestsSettings = source.take_table(NAME)?;
+    let runners = &source.definition.runners;
+    if !runners.contains_key(&settings.runner) {
+        let names = runners.keys().cloned().collect::<Vec<_>>().join(", ");
+        let (runner, language) = (&settings.runner, source.language);
+        let message = if names.is_empty() {
+            format!("the form `tests` is not offered for `{language}`")
+        } else {
+            format!("unknown runner `{runner}`; `{language}` has {names}")
+        };
+        return Err(SourceError::whole(source.brief, message));
+    }
+    if !source.examples.is_empty() {
+        let message = "the form `tests` has no `[[example]]`: put tests to be seen in `given/`";
+        return Err(SourceError::whole(source.brief, message));
+    }
+    let (text, file) = source.sealed(NAME, LIST)?;
+    let names = sealed::parse_list(&file, text)?;
+    let mut files = below(source.files, "sealed/");
+    files.retain(|path, _| path.as_str() != LIST);
+    let answer = AnswerFile { path: settings.file.clone(), name: None };
+    Ok(Box::new(TestsForm { answer, settings, sealed: SealedTests { files, names } }))
+}
+
+impl Form for TestsForm {
+    fn name(&self) -> &'static str {
+        NAME
+    }
+
+    fn runner(&self) -> Option<&str> {
+        Some(&self.settings.runner)
+    }
+
+    fn instructions(&self, language: &str) -> String {
+        format!(
+            "Write the file `{}` in {language}.\n\
+             Unit tests that you do not see are run against it.",
+            self.settings.file
+        )
+    }
+
+    fn reply(&self, tag: &str) -> String {
+        AnswerFile::reply(tag)
+    }
+
+    fn repair(&self) -> String {
+        self.answer.repair()
+    }
+
+    fn proof_file(&self) -> &RelPath {
+        &self.answer.path
+    }
+
+    fn read(
+        &self,
+        task: &Task,
+        languages: &Languages,
+        submission: &Submission,
+        cut_off: bool,
+    ) -> Result<Reading, String> {
+        self.answer.read(task, languages, submission, cut_off)
+    }
+
+    fn examples(&self, _dialect: Dialect) -> String {
+        String::new()
+    }
+
+    fn sealed_tests(&self) -> Vec<SealedTest> {
+        let test = |name: &String| SealedTest { name: name.clone(), points: 1.0 };
+        self.sealed.names.iter().map(test).collect()
+    }
+
+    /// Files of which a line that asserts something is visible.
+    fn shown(&self, visible: &BTreeSet<&str>) -> Vec<String> {
+        let says_much = |it: &str| it.len() >= LINE_MIN && it.to_lowercase().contains("assert");
+        let shown = |bytes: &[u8]| {
+            let text = String::from_utf8_lossy(bytes).into_owned();
+            let mut lines = text.lines().map(str::trim);
+            lines.find(|it| says_much(it) && visible.contains(it)).map(str::to_owned)
+        };
+        let files = self.sealed.files.iter().filter_map(|(path, it)| Some((path, shown(it)?)));
+        files.map(|(path, line)| format!("a line of `sealed/{path}` is shown: {line}")).collect()
+    }
+
+    fn is_sound(&self, context: &JudgeContext<'_>, files: &FileTree) -> Result<bool, JudgeError> {
+        if let Some(parses) = context.parses(&self.answer.path, files)? {
+            return Ok(parses);
+        }
+        match context.definition.runners.get(&self.settings.runner) {
+            Some(runner) => Ok(run::check(context, &self.settings, runner, files)?.is_none()),
+            None => Ok(true),
+        }
+    }
+
+    fn judge(
+        &self,
+        context: &JudgeContext<'_>,
+        files: &FileTree,
+        _examples: bool,
+    ) -> Result<Judgement, JudgeError> {
+        if let Some(judgement) = self.answer.missing(context.task, files) {
+            return Ok(judgement);
+        }
+        run::judge(context, &self.settings, &self.sealed, files)
+    }
+}
