@@ -116,6 +116,15 @@ fn a_signal_is_told_from_a_status() {
 }
 
 #[test]
+fn no_signal_is_ignored_whoever_started_the_tool() {
+    let outcome = shell("grep SigIgn /proc/self/status; yes | head -n 1; echo $?");
+    assert_eq!(
+        (text(&outcome).as_str(), outcome.stderr.total),
+        ("SigIgn:\t0000000000000000\ny\n0\n", 0)
+    );
+}
+
+#[test]
 fn a_program_that_is_not_there_is_our_error() {
     let error = run(&job(&["/usr/bin/no-such-tool"])).unwrap_err();
     assert!(matches!(error, SandboxError::Exec { .. }), "{error}");

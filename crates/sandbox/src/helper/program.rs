@@ -40,6 +40,22 @@ pub enum Failed {
     Exec(String),
 }
 
+/// Gives every signal its default action: what is ignored stays so across execve(2), and a tool that was
+/// started by `nohup` or in the background of a script ignores some, as our own runtime ignores `SIGPIPE`.
+fn heed_every_signal() {
+    // A `struct sigaction` of the kernel: handler, flags, restorer, mask. The C library's own function
+    // leaves two signals to itself.
+    let default = [0_u64; 4];
+    for signal in 1..=64 {
+        let size = size_of::<u64>();
+        // SAFETY: the structure is as large as the kernel's, and the default action runs no code of
+        // ours. Those that cannot be set stay as they are.
+        unsafe {
+            libc::syscall(libc::SYS_rt_sigaction, signal, default.as_ptr(), 0_usize, size);
+        }
+    }
+}
+
 /// Becomes the program. Comes back only when that fails. `listener` tells when the supervisor
 /// is ready, and takes its end of the system-call filter.
 pub fn become_program(
@@ -80,6 +96,7 @@ fn try_become(
     lay_descriptors(fds).map_err(|error| set_up("descriptors", error))?;
     sigprocmask(SigmaskHow::SIG_SETMASK, Some(&SigSet::empty()), None)
         .map_err(|error| set_up("signal mask", error))?;
+    heed_every_signal();
     match wire::receive::<()>(listener.as_fd()) {
         Ok(Some(_)) => {}
         _ => return Err(Failed::SetUp("the supervisor is gone".to_owned())),
