@@ -11,7 +11,6 @@ use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Collect, Ending, Job, LimitHit, Outcome};
 
 use crate::context::{JudgeContext, JudgeError};
-use crate::driver::build_tools;
 use crate::outcome::nothing_run;
 
 /// Longest compiler message that is kept, in bytes.
@@ -59,7 +58,7 @@ pub fn build(
     if commands.is_empty() {
         return Ok(Built::Ready(layer));
     }
-    let tools = build_tools(&context.task.language)?;
+    let tools = context.driver(&context.definition.drivers.build)?;
     let list = commands;
     let commands = format!("{list:?} {}", context.tool.program.display());
     let key = Digest::of(format!("{commands} {}", Digest::of_tree(files)).as_bytes());

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
-use fairtrial_core::language::{LanguageDefinition, fill};
+use fairtrial_core::language::{Dialect, LanguageDefinition, fill};
 use fairtrial_core::limits::{Limits, wall_of};
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::verdict::FailReason;
@@ -192,9 +192,8 @@ impl<'a> JudgeContext<'a> {
             ("tool".to_owned(), text(&self.tool.program)),
             ("file".to_owned(), file.as_str().to_owned()),
             ("stem".to_owned(), file.stem().to_owned()),
-            ("driver".to_owned(), format!("{DRIVER}/driver.{}", driver_extension(file))),
-            ("strip".to_owned(), format!("{DRIVER}/strip.js")),
-            ("reporter".to_owned(), format!("{DRIVER}/reporter.{}", file.extension())),
+            ("drivers".to_owned(), DRIVER.to_owned()),
+            ("driver".to_owned(), format!("{DRIVER}/{}", self.driver_name())),
             ("heap_mib".to_owned(), heap.max(16).to_string()),
         ];
         values.extend(self.tool.also.iter().map(|(name, path)| (name.clone(), text(path))));
@@ -207,6 +206,18 @@ impl<'a> JudgeContext<'a> {
             *program = format!("{}/{own}", fairtrial_sandbox::WORK);
         }
         command
+    }
+
+    /// How values are written in the language.
+    pub fn dialect(&self) -> Dialect<'a> {
+        self.definition.dialect()
+    }
+
+    /// The name of the driver itself, among the files of each of the language's drivers.
+    fn driver_name(&self) -> &str {
+        let drivers = &self.definition.drivers;
+        let first = [&drivers.call, &drivers.program, &drivers.tests];
+        first.into_iter().find_map(|set| set.keys().next()).map_or("", String::as_str)
     }
 
     /// The file that a driver of calls loads.
@@ -288,14 +299,6 @@ impl<'a> JudgeContext<'a> {
             (_, Ending::Exited(status)) => format!("ended with status {status}"),
             (_, Ending::Signalled(signal)) => format!("ended by {}", signal_name(signal)),
         }
-    }
-}
-
-/// TypeScript is driven as what it becomes.
-fn driver_extension(file: &RelPath) -> &str {
-    match file.extension() {
-        "ts" | "mts" | "cts" | "mjs" | "cjs" => "js",
-        other => other,
     }
 }
 

@@ -11,7 +11,6 @@ use fairtrial_core::language::LanguageDefinition;
 use fairtrial_core::limits::Limits;
 use fairtrial_core::plan::Feedback;
 use fairtrial_core::text::head_and_tail;
-use fairtrial_core::value::Dialect;
 use fairtrial_core::verdict::{FailReason, Verdict};
 
 use crate::docket::PosedTask;
@@ -46,7 +45,7 @@ pub fn first_prompt(
             }
         }
     }
-    let examples = task.form.examples(Dialect::of(&task.language));
+    let examples = task.form.examples(definition.dialect());
     if !examples.is_empty() {
         let _ = write!(out, "\n## Examples\n\n{examples}");
     }

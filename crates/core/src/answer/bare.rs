@@ -4,7 +4,7 @@ use std::sync::LazyLock;
 
 use regex::Regex;
 
-use super::language;
+use super::Wanted;
 use crate::verdict::FailReason;
 
 /// Code found in running text.
@@ -15,12 +15,12 @@ pub struct Bare {
     pub text_around: bool,
 }
 
-/// Finds the code of `language` in a text without fences: from the first line that begins code to
+/// Finds the code that is wanted in a text without fences: from the first line that begins code to
 /// the last one that is not prose.
 ///
 /// # Errors
 /// `no code found`, or `wrong language` when there is code of another one.
-pub fn find(text: &str, wanted: &str) -> Result<Bare, FailReason> {
+pub fn find(text: &str, wanted: Wanted<'_>) -> Result<Bare, FailReason> {
     let text = unquoted(text);
     let found = find_flush(&text, wanted);
     match indented(&text) {
@@ -43,12 +43,14 @@ fn indented(text: &str) -> Option<String> {
     Some(lines.iter().map(|line| line.get(least..).unwrap_or("")).collect::<Vec<_>>().join("\n"))
 }
 
-fn find_flush(text: &str, wanted: &str) -> Result<Bare, FailReason> {
+fn find_flush(text: &str, wanted: Wanted<'_>) -> Result<Bare, FailReason> {
     let lines: Vec<&str> = text.lines().collect();
-    let is_start = |line: &&str| language::begins(wanted, line) && !is_prose(line);
+    let (languages, syntax) = (wanted.languages, wanted.syntax());
+    let is_other = |it: &str| it != wanted.language && !syntax.kin.iter().any(|kin| kin == it);
+    let is_start = |line: &&str| syntax.begins(line) && !is_prose(line);
     let Some(mut start) = lines.iter().position(is_start) else {
-        return Err(match language::guess(text) {
-            Some(found) if found != wanted => FailReason::WrongLanguage,
+        return Err(match languages.guess(text) {
+            Some(found) if is_other(found) => FailReason::WrongLanguage,
             _ => FailReason::NoCodeFound,
         });
     };
@@ -59,13 +61,15 @@ fn find_flush(text: &str, wanted: &str) -> Result<Bare, FailReason> {
     let after = lines[start..].iter().rposition(|line| !line.trim().is_empty() && !is_prose(line));
     let end = start + after.map_or(0, |it| it + 1);
     let code = lines[start..end].join("\n") + "\n";
-    let guess = language::guess(&code);
-    let better = |it: &str| language::likeness(it, &code) > language::likeness(wanted, &code) + 0.2;
-    if language::is_known(wanted) {
-        if guess.is_some_and(|it| it != wanted && better(it)) {
+    let guess = languages.guess(&code);
+    let likeness = syntax.likeness(&code);
+    let better =
+        |it: &str| languages.find(it).is_some_and(|it| it.syntax.likeness(&code) > likeness + 0.2);
+    if syntax.is_known() {
+        if guess.is_some_and(|it| is_other(it) && better(it)) {
             return Err(FailReason::WrongLanguage);
         }
-        if guess.is_none() && language::likeness(wanted, &code) < 0.1 {
+        if guess.is_none() && likeness < 0.1 {
             return Err(FailReason::NoCodeFound);
         }
     }

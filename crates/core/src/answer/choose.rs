@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashSet};
 
 use super::fence::{Block, Parts};
-use super::{Deviation, Wanted, bare, elision, language, usage};
+use super::{Deviation, Wanted, bare, elision, mentions, usage};
 use crate::tree::RelPath;
 use crate::verdict::FailReason;
 
@@ -93,7 +93,7 @@ fn main_block(blocks: &[Block], wanted: Wanted<'_>) -> Option<usize> {
         block.label.as_ref().is_some_and(|it| it.file_name() == wanted.file.file_name())
     };
     let whole =
-        |index: &usize| !elision::leaves_out(&blocks[*index].code, wanted.language, wanted.name);
+        |index: &usize| !elision::leaves_out(&blocks[*index].code, wanted.syntax(), wanted.name);
     let by_name: Vec<usize> = (0..blocks.len()).filter(|&i| named(&blocks[i])).collect();
     if let Some(index) = by_name.iter().copied().rfind(whole).or(by_name.last().copied()) {
         return Some(index);
@@ -101,7 +101,7 @@ fn main_block(blocks: &[Block], wanted: Wanted<'_>) -> Option<usize> {
     let fitting: Vec<usize> = (0..blocks.len()).filter(|&i| fits(&blocks[i], wanted)).collect();
     let defining: Vec<usize> = match wanted.name {
         Some(name) => {
-            let defines = |i: &usize| language::defines(wanted.language, &blocks[*i].code, name);
+            let defines = |i: &usize| wanted.syntax().defines(&blocks[*i].code, name);
             fitting.iter().copied().filter(defines).collect()
         }
         None => Vec::new(),
@@ -110,7 +110,7 @@ fn main_block(blocks: &[Block], wanted: Wanted<'_>) -> Option<usize> {
         return Some(index);
     }
     let own = usage::without_usage(blocks, &fitting, wanted);
-    let rank = |i: usize| (whole(&i), language::has_entry(wanted.language, &blocks[i].code));
+    let rank = |i: usize| (whole(&i), wanted.syntax().has_entry(&blocks[i].code));
     let best = own.iter().map(|&i| rank(i)).max()?;
     let among = || own.iter().copied().filter(|&i| rank(i) == best);
     let longest = among().map(|i| blocks[i].code.len()).max()?;
@@ -128,27 +128,25 @@ fn fits(block: &Block, wanted: Wanted<'_>) -> bool {
     }
     match &block.language {
         Some(found) if found == wanted.language => true,
-        Some(found) if is_kin(found, wanted.language) => {
-            language::guess(&block.code) == Some(wanted.language)
-                || wanted.name.is_some_and(|it| language::defines(wanted.language, &block.code, it))
+        Some(found) if is_kin(found, wanted) => {
+            wanted.languages.guess(&block.code) == Some(wanted.language)
+                || wanted.name.is_some_and(|it| wanted.syntax().defines(&block.code, it))
         }
         Some(_) => false,
         None if NOT_CODE.contains(&block.tag.as_str()) => {
-            wanted.name.is_some_and(|it| language::defines(wanted.language, &block.code, it))
+            wanted.name.is_some_and(|it| wanted.syntax().defines(&block.code, it))
         }
-        // A tag that no definition knows, such as `typescript`, is another language.
+        // A tag that no definition knows, such as `pascal`, is another language.
         None if !block.tag.is_empty() => false,
-        None => language::guess(&block.code).is_none_or(|it| {
-            it == wanted.language
-                || is_kin(it, wanted.language)
-                || !language::is_known(wanted.language)
+        None => wanted.languages.guess(&block.code).is_none_or(|it| {
+            it == wanted.language || is_kin(it, wanted) || !wanted.syntax().is_known()
         }),
     }
 }
 
-/// Languages that are easily tagged as one another.
-fn is_kin(a: &str, b: &str) -> bool {
-    matches!((a, b), ("c", "c++") | ("c++", "c"))
+/// Whether code in the wanted language is easily tagged as `other`.
+fn is_kin(other: &str, wanted: Wanted<'_>) -> bool {
+    wanted.syntax().kin.iter().any(|it| it == other)
 }
 
 /// Earlier blocks of the same language that define what the chosen one uses but lacks, nearest
@@ -158,13 +156,13 @@ fn needed_before(blocks: &[Block], main: usize, wanted: Wanted<'_>) -> Vec<usize
         return Vec::new();
     }
     let code = &blocks[main].code;
-    let own: HashSet<String> = language::definitions(wanted.language, code).into_iter().collect();
-    let bound = usage::bound_names(wanted.language, code);
+    let own: HashSet<String> = wanted.syntax().definitions(code).into_iter().collect();
+    let bound: HashSet<&str> = wanted.syntax().bound_names(code).collect();
     let needed = |block: &Block| {
-        let mut names = language::definitions(wanted.language, &block.code);
+        let mut names = wanted.syntax().definitions(&block.code);
         names.truncate(NAMES_MAX);
         let lacks = |name: &String| {
-            !own.contains(name) && language::mentions(code, name) && !bound.contains(name)
+            !own.contains(name) && mentions(code, name) && !bound.contains(name.as_str())
         };
         // A block that defines again what the chosen one defines is an older version of it.
         names.iter().any(lacks) && !names.iter().any(|name| own.contains(name))
@@ -180,7 +178,7 @@ fn needed_before(blocks: &[Block], main: usize, wanted: Wanted<'_>) -> Vec<usize
 fn nothing_fits(text: &str, parts: &Parts, wanted: Wanted<'_>) -> Chosen {
     let is_other = |block: &Block| match &block.language {
         Some(found) => found != wanted.language,
-        None if block.tag.is_empty() => language::guess(&block.code).is_some(),
+        None if block.tag.is_empty() => wanted.languages.guess(&block.code).is_some(),
         None => !NOT_CODE.contains(&block.tag.as_str()),
     };
     let other = parts.blocks.iter().any(is_other);
@@ -195,7 +193,7 @@ fn nothing_fits(text: &str, parts: &Parts, wanted: Wanted<'_>) -> Chosen {
 }
 
 fn without_blocks(text: &str, wanted: Wanted<'_>) -> Chosen {
-    match bare::find(text, wanted.language) {
+    match bare::find(text, wanted) {
         Ok(found) => {
             let mut deviations = vec![Deviation::NoFence];
             if found.text_around {

@@ -4,6 +4,8 @@ use std::sync::LazyLock;
 
 use regex::Regex;
 
+use crate::language::{Dots, Syntax};
+
 /// A comment that stands for code which is not there.
 static STANDS_FOR: LazyLock<Regex> = LazyLock::new(|| {
     let phrases = [
@@ -26,7 +28,7 @@ static STANDS_FOR: LazyLock<Regex> = LazyLock::new(|| {
 /// Whether a line of `code` stands for lines that are missing: a comment such as
 /// `# rest as before`, or three dots alone on a line where the language has no such line. `name` is
 /// what the code must define.
-pub fn leaves_out(code: &str, language: &str, name: Option<&str>) -> bool {
+pub fn leaves_out(code: &str, syntax: &Syntax, name: Option<&str>) -> bool {
     let lines: Vec<&str> = code.lines().collect();
     (0..lines.len()).any(|at| {
         let line = lines[at].trim();
@@ -39,19 +41,19 @@ pub fn leaves_out(code: &str, language: &str, name: Option<&str>) -> bool {
                     text.trim_matches(|c: char| c.is_whitespace() || c == '#' || c == '/'),
                 )
             }
-            None if line == "..." => !is_accepted(&lines, at, language, name),
+            None if line == "..." => !is_accepted(&lines, at, syntax.dots, name),
             None => line == "…",
         }
     })
 }
 
 /// Whether three dots alone on a line are code.
-fn is_accepted(lines: &[&str], at: usize, language: &str, name: Option<&str>) -> bool {
+fn is_accepted(lines: &[&str], at: usize, dots: Dots, name: Option<&str>) -> bool {
     let before = || lines[..at].iter().rev().map(|it| it.trim()).find(|it| !it.is_empty());
-    match language {
+    match dots {
         // The body of a protocol or an overload; but not of what is wanted, and not among statements
         // of the file itself.
-        "python" => {
+        Dots::Bodies => {
             let is_inside = lines[at].starts_with([' ', '\t']);
             let of_wanted = |name: &str| {
                 let name = name.rsplit('.').next().unwrap_or(name);
@@ -63,7 +65,7 @@ fn is_accepted(lines: &[&str], at: usize, language: &str, name: Option<&str>) ->
             is_inside && !name.is_some_and(of_wanted)
         }
         // Further parameters.
-        "c" | "c++" | "go" => before().is_some_and(|it| it.ends_with([',', '('])),
-        _ => false,
+        Dots::Parameters => before().is_some_and(|it| it.ends_with([',', '('])),
+        Dots::Nowhere => false,
     }
 }

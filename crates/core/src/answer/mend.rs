@@ -2,6 +2,8 @@
 //!
 //! Only marks outside of strings and comments are touched: inside they may be meant.
 
+use crate::language::Syntax;
+
 /// Where in the code a character stands.
 #[derive(Clone, Copy, PartialEq)]
 enum ScanState {
@@ -14,16 +16,11 @@ enum ScanState {
 
 /// The code with typographic quotes, dashes and spaces outside of strings and comments replaced by
 /// plain ones. Code without any comes back unchanged.
-pub fn mend(code: &str, language: &str) -> String {
+pub fn mend(code: &str, syntax: &Syntax) -> String {
     if !code.chars().any(|c| plain(c).is_some()) {
         return code.to_owned();
     }
-    let hash_comments = matches!(language, "python" | "shell");
-    let quotes: &[char] = match language {
-        "python" | "shell" => &['"', '\''],
-        "javascript" => &['"', '\'', '`'],
-        _ => &['"'],
-    };
+    let hash_comments = syntax.line_comment == "#";
     let chars: Vec<char> = code.chars().collect();
     let (mut out, mut state, mut at) = (String::with_capacity(code.len()), ScanState::Code, 0);
     while at < chars.len() {
@@ -36,9 +33,9 @@ pub fn mend(code: &str, language: &str) -> String {
                     state = ScanState::LineComment;
                 } else if !hash_comments && c == '/' && next == Some('*') {
                     state = ScanState::BlockComment;
-                } else if quotes.contains(&c) {
+                } else if syntax.quotes.contains(&c) {
                     let run = chars[at..].iter().take_while(|&&it| it == c).count();
-                    if run >= 3 && language == "python" {
+                    if run >= 3 && syntax.triple_quotes {
                         out.extend([c, c]);
                         at += 2;
                         state = ScanState::Text(c, 3);
@@ -75,7 +72,7 @@ pub fn mend(code: &str, language: &str) -> String {
                     out.extend(std::iter::repeat_n(quote, count - 1));
                     at += count - 1;
                     state = ScanState::Code;
-                } else if c == '\n' && count == 1 && quote != '`' {
+                } else if c == '\n' && count == 1 && !syntax.long_quotes.contains(&quote) {
                     state = ScanState::Code;
                 }
             }

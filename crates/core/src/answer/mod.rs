@@ -10,7 +10,6 @@ mod bare;
 mod choose;
 mod elision;
 mod fence;
-mod language;
 mod mend;
 mod patch;
 mod usage;
@@ -18,11 +17,12 @@ mod usage;
 use std::collections::BTreeMap;
 use std::fmt;
 use std::str::FromStr;
+use std::sync::LazyLock;
 
 pub use patch::{PatchError, apply_patch};
 use serde::{Deserialize, Serialize};
 
-use crate::language::Languages;
+use crate::language::{Languages, Syntax};
 use crate::plan::ReadingMode;
 use crate::tree::{FileTree, RelPath};
 use crate::verdict::{FailReason, UnknownWord, Verdict, worded};
@@ -85,6 +85,22 @@ pub struct Wanted<'a> {
     pub name: Option<&'a str>,
     /// All languages, to recognise wrong ones.
     pub languages: &'a Languages,
+}
+
+impl<'a> Wanted<'a> {
+    /// How code in the wanted language looks.
+    fn syntax(&self) -> &'a Syntax {
+        static UNKNOWN: LazyLock<Syntax> = LazyLock::new(Syntax::default);
+        self.languages.find(self.language).map_or(&UNKNOWN, |it| &it.syntax)
+    }
+}
+
+/// Whether `name` occurs in `code` as a word of its own.
+fn mentions(code: &str, name: &str) -> bool {
+    let is_word = |c: char| c.is_alphanumeric() || c == '_';
+    code.match_indices(name).any(|(at, _)| {
+        !code[..at].ends_with(is_word) && !code[at + name.len()..].starts_with(is_word)
+    })
 }
 
 /// The two readings of an answer.
@@ -160,10 +176,10 @@ pub fn read_answer(text: &str, wanted: Wanted<'_>, cut_off: bool) -> Reading {
         reason => reason,
     });
     let texts = || files.iter().flatten();
-    let leaves_out = |code: &String| elision::leaves_out(code, wanted.language, wanted.name);
+    let leaves_out = |code: &String| elision::leaves_out(code, wanted.syntax(), wanted.name);
     let incomplete = cut_off || texts().any(|it| leaves_out(it.1));
     let mended: BTreeMap<_, _> =
-        texts().map(|(path, code)| (path.clone(), mend::mend(code, wanted.language))).collect();
+        texts().map(|(path, code)| (path.clone(), mend::mend(code, wanted.syntax()))).collect();
     let mended = files.as_ref().is_ok_and(|it| *it != mended).then(|| in_bytes(mended));
     let lenient = files.map(in_bytes);
     deviations.sort_unstable();
@@ -191,7 +207,7 @@ fn without_thoughts(text: &str) -> (&str, &str) {
 #[must_use]
 pub fn read_files(files: FileTree, wanted: Wanted<'_>) -> Reading {
     let leaves_out = |bytes: &Vec<u8>| {
-        elision::leaves_out(&String::from_utf8_lossy(bytes), wanted.language, wanted.name)
+        elision::leaves_out(&String::from_utf8_lossy(bytes), wanted.syntax(), wanted.name)
     };
     let incomplete = files.values().any(leaves_out);
     Reading {

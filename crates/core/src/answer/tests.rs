@@ -287,8 +287,8 @@ fn three_dots_that_the_language_accepts_leave_nothing_out() {
         let reading = read(&format!("```python\n{GAP}```\nIn short:\n```python\n{stub}```\n"));
         assert_eq!(code(&reading), GAP, "{stub}");
     }
-    assert!(!elision::leaves_out("int say(const char *form,\n    ...\n);\n", "c", None));
-    assert!(elision::leaves_out("int a;\n...\nint b;\n", "c", None));
+    assert!(!elision::leaves_out("int say(const char *form,\n    ...\n);\n", &syntax("c"), None));
+    assert!(elision::leaves_out("int a;\n...\nint b;\n", &syntax("c"), None));
 }
 
 #[test]
@@ -358,4 +358,8 @@ fn a_patch_applies_wholly_or_not_at_all() {
         let error = apply_patch(&files, &bad).unwrap_err().to_string();
         assert!(error.contains(part), "{error}");
     }
+}
+
+fn syntax(language: &str) -> crate::language::Syntax {
+    Languages::shipped().find(language).unwrap().syntax.clone()
 }

@@ -6,11 +6,9 @@
 //! of these forms.
 
 mod compare;
-mod literal;
 mod wire;
 
 pub use compare::{CompareRules, Mismatch, Order, close, compare};
-pub use literal::Dialect;
 pub use wire::{ValueError, from_json, from_toml, parse_line, quote_long_integers, to_json};
 
 /// One value, free of the language it came from.

@@ -13,11 +13,10 @@ use std::fmt;
 
 use fairtrial_core::answer::{Reading, Submission};
 use fairtrial_core::judgement::Judgement;
-use fairtrial_core::language::{LanguageDefinition, Languages};
+use fairtrial_core::language::{Dialect, LanguageDefinition, Languages};
 use fairtrial_core::source::{SourceError, TomlPart, utf8};
 use fairtrial_core::task::Task;
 use fairtrial_core::tree::{FileTree, RelPath};
-use fairtrial_core::value::Dialect;
 use serde::de::DeserializeOwned;
 
 use crate::context::{JudgeContext, JudgeError};
@@ -74,7 +73,7 @@ pub trait Form: fmt::Debug + Send + Sync {
     ) -> Result<Reading, String>;
 
     /// The visible examples, in Markdown; empty where there are none.
-    fn examples(&self, dialect: Dialect) -> String;
+    fn examples(&self, dialect: Dialect<'_>) -> String;
 
     /// Every sealed test.
     fn sealed_tests(&self) -> Vec<SealedTest>;

@@ -15,7 +15,6 @@ use serde::Deserialize;
 use serde_json::{Value as Json, json};
 
 use crate::context::{JudgeContext, JudgeError};
-use crate::driver::program_driver;
 use crate::tools::ToolMissing;
 
 /// Longest reason that is kept, in bytes.
@@ -111,7 +110,7 @@ impl<'a> Checker<'a> {
         let files = FileTree::from([(self.file.clone(), self.source.to_vec())]);
         let layer = Archive::of(&files)?;
         let context = &self.context;
-        let driver = program_driver(context.language)?;
+        let driver = context.driver(&context.definition.drivers.program)?;
         let mut job = context.job(&context.definition.run, self.file, context.caps(), vec![&layer]);
         job.driver = driver.as_ref();
         job.stdin = question;

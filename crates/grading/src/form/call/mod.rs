@@ -10,11 +10,10 @@ mod shim;
 
 use fairtrial_core::answer::{Reading, Submission};
 use fairtrial_core::judgement::Judgement;
-use fairtrial_core::language::Languages;
+use fairtrial_core::language::{Dialect, Languages};
 use fairtrial_core::source::SourceError;
 use fairtrial_core::task::Task;
 use fairtrial_core::tree::{FileTree, RelPath};
-use fairtrial_core::value::Dialect;
 
 use self::sealed::{Call, CallSettings};
 use super::answer_file::AnswerFile;
@@ -115,7 +114,7 @@ impl Form for CallForm {
         self.answer.read(task, languages, submission, cut_off)
     }
 
-    fn examples(&self, dialect: Dialect) -> String {
+    fn examples(&self, dialect: Dialect<'_>) -> String {
         let of_call = |call: &Call| prompt::example(&self.settings.name, call, dialect);
         self.examples.iter().map(of_call).collect()
     }

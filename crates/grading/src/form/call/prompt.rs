@@ -2,12 +2,13 @@
 
 use std::fmt::Write as _;
 
-use fairtrial_core::value::{Dialect, Value};
+use fairtrial_core::language::Dialect;
+use fairtrial_core::value::Value;
 
 use super::sealed::{Action, Call, Expected, Step};
 
 /// One visible example.
-pub fn example(name: &str, call: &Call, dialect: Dialect) -> String {
+pub fn example(name: &str, call: &Call, dialect: Dialect<'_>) -> String {
     if let [Step { action: Action::Function, .. }] = &call.steps[..] {
         let step = &call.steps[0];
         let in_words = step_in_words(step, dialect, call.prints.as_deref());
@@ -29,7 +30,7 @@ pub fn example(name: &str, call: &Call, dialect: Dialect) -> String {
 }
 
 /// A step as people write it: `Hold(3)`, `.put("a")`, `.size`.
-fn step_text(name: &str, step: &Step, dialect: Dialect) -> String {
+fn step_text(name: &str, step: &Step, dialect: Dialect<'_>) -> String {
     let input = step_input(step, dialect);
     match &step.action {
         Action::Function | Action::New => format!("{name}({input})"),
@@ -39,7 +40,7 @@ fn step_text(name: &str, step: &Step, dialect: Dialect) -> String {
 }
 
 /// What must come of a step, in words.
-fn step_in_words(step: &Step, dialect: Dialect, prints: Option<&str>) -> String {
+fn step_in_words(step: &Step, dialect: Dialect<'_>, prints: Option<&str>) -> String {
     let plain = |value: &Value| dialect.write(value);
     let outcome = match &step.expected {
         Expected::OneOf(options) => {
@@ -62,7 +63,7 @@ fn step_in_words(step: &Step, dialect: Dialect, prints: Option<&str>) -> String 
 }
 
 /// The arguments of a call, or its steps, as people write them.
-pub fn input(call: &Call, dialect: Dialect) -> String {
+pub fn input(call: &Call, dialect: Dialect<'_>) -> String {
     match &call.steps[..] {
         [step] if step.action == Action::Function => step_input(step, dialect),
         steps => {
@@ -72,7 +73,7 @@ pub fn input(call: &Call, dialect: Dialect) -> String {
     }
 }
 
-fn step_input(step: &Step, dialect: Dialect) -> String {
+fn step_input(step: &Step, dialect: Dialect<'_>) -> String {
     let plain = |value: &Value| dialect.write(value);
     let named = step.kwargs.iter().map(|(key, value)| format!("{key}={}", plain(value)));
     step.args.iter().map(&plain).chain(named).collect::<Vec<_>>().join(", ")

@@ -7,10 +7,11 @@ use std::time::{Duration, Instant};
 
 use super::sealed::{Call, CallOutcome, CallSettings, Reply};
 use fairtrial_core::judgement::{Judgement, TestOutcome, Usage};
+use fairtrial_core::language::Dialect;
 use fairtrial_core::limits::wall_of;
 use fairtrial_core::text::head_and_tail;
-use fairtrial_core::tree::FileTree;
-use fairtrial_core::value::{Dialect, Value};
+use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::value::Value;
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Allowed, Archive, DRIVER, Frame, Job, Lap, Outcome, Running};
 use serde_json::json;
@@ -20,7 +21,7 @@ use super::frame::{DriverLine, KIND_MAX, RaisedError, StepReply};
 use super::{prompt, shim};
 use crate::build::{Built, build};
 use crate::context::{JudgeContext, JudgeError, new_session, signal_name};
-use crate::driver::{Driver, DriverFiles};
+use crate::driver::CallDriver;
 use crate::outcome::{TIMEOUTS_MAX, any_failed, nothing_run, resolve, usage, word};
 
 /// Longest reply that is read, in bytes.
@@ -48,20 +49,16 @@ pub fn judge(
     files: &FileTree,
 ) -> Result<Judgement, JudgeError> {
     let CallTests { settings, checker, sealed, visible } = *tests;
-    let Some(driver) = Driver::of(settings.file.extension()) else {
-        let message = format!("`{}` is no file that calls can be made into", settings.file);
-        return Ok(nothing_run(context.task, FailReason::DidNotBuild, Some(message)));
-    };
     let build_for = |calls: &[&Call]| build_for(context, settings, calls, files);
     let all: Vec<&Call> = sealed.iter().chain(visible).collect();
     let layer = match build_for(&all)? {
         Built::Ready(layer) => layer,
-        Built::Failed(judgement) if !driver.is_shim => return Ok(judgement),
+        Built::Failed(judgement) if context.definition.shim.is_none() => return Ok(judgement),
         // Around it stood the sealed calls: what may be reported is how it builds without them.
         Built::Failed(judgement) => {
             let raised = match build_for(&visible.iter().collect::<Vec<_>>())? {
                 Built::Failed(raised) => {
-                    raised.message.map(|it| it.replace(shim::FILE, "the calls"))
+                    raised.message.map(|it| it.replace(shim_file(context), "the calls"))
                 }
                 Built::Ready(_) => Some(format!(
                     "it builds, but the calls that are made do not fit `{}` as it is defined",
@@ -71,13 +68,12 @@ pub fn judge(
             return Ok(Judgement { message: raised, ..judgement });
         }
     };
-    let written = driver.prepare(context)?;
+    let driver = context.call_driver()?;
     let session = |session: u64| CallSession {
         context,
         settings,
         checker,
-        written: &written,
-        driver,
+        driver: &driver,
         layer: &layer,
         session,
         running: None,
@@ -93,7 +89,7 @@ pub fn judge(
         tests.extend(match session(new_session()).call_all(visible, true)? {
             Called::All(tests) => tests,
             Called::DidNotLoad(_) => {
-                let dialect = Dialect::of(&context.task.language);
+                let dialect = context.dialect();
                 visible.iter().map(|it| not_run(it, true, dialect, FailReason::Crashed)).collect()
             }
         });
@@ -109,11 +105,18 @@ pub fn build_for(
     files: &FileTree,
 ) -> Result<Built, JudgeError> {
     let mut files = files.clone();
-    let is_shim = Driver::of(settings.file.extension()).is_some_and(|it| it.is_shim);
-    if let Some(path) = shim::path().filter(|_| is_shim) {
-        files.insert(path, shim::rust(settings, calls).into_bytes());
+    if let Some(shim) = &context.definition.shim
+        && let Some(template) = context.judge.languages().file(context.definition, &shim.template)
+        && let Ok(path) = RelPath::parse(&shim.file)
+    {
+        files.insert(path, shim::write(shim, template, settings, calls).into_bytes());
     }
     build(context, &context.definition.call_build, &settings.file, &files)
+}
+
+/// The path of the shim, as it stands in what a compiler says.
+fn shim_file<'a>(context: &JudgeContext<'a>) -> &'a str {
+    context.definition.shim.as_ref().map_or("", |it| &it.file)
 }
 
 /// What came of a row of calls.
@@ -123,12 +126,12 @@ enum Called {
     DidNotLoad(Judgement),
 }
 
-fn empty(call: &Call, visible: bool, dialect: Dialect) -> TestOutcome {
+fn empty(call: &Call, visible: bool, dialect: Dialect<'_>) -> TestOutcome {
     let input = head_and_tail(&prompt::input(call, dialect), SHOWN_MAX);
     TestOutcome { input, ..TestOutcome::passed(&call.name, visible, call.points) }
 }
 
-fn not_run(call: &Call, visible: bool, dialect: Dialect, reason: FailReason) -> TestOutcome {
+fn not_run(call: &Call, visible: bool, dialect: Dialect<'_>, reason: FailReason) -> TestOutcome {
     let summary = "not run".to_owned();
     TestOutcome { failed: Some(reason), summary, ..empty(call, visible, dialect) }
 }
@@ -154,8 +157,7 @@ struct CallSession<'a> {
     context: &'a JudgeContext<'a>,
     settings: &'a CallSettings,
     checker: Option<&'a Checker<'a>>,
-    driver: Driver,
-    written: &'a DriverFiles,
+    driver: &'a CallDriver,
     layer: &'a Archive,
     /// The runs that may follow each other in one network namespace.
     session: u64,
@@ -170,7 +172,7 @@ struct CallSession<'a> {
 
 impl CallSession<'_> {
     fn call_all(mut self, calls: &[Call], visible: bool) -> Result<Called, JudgeError> {
-        let dialect = Dialect::of(&self.context.task.language);
+        let dialect = self.context.dialect();
         let mut tests: Vec<TestOutcome> = Vec::new();
         for call in calls {
             let timeouts = |it: &&TestOutcome| it.failed == Some(FailReason::TimedOut);
@@ -198,7 +200,7 @@ impl CallSession<'_> {
     }
 
     fn call(&mut self, number: usize, call: &Call, visible: bool) -> Result<Tried, JudgeError> {
-        if self.settings.isolate && !self.driver.forks {
+        if self.settings.isolate && !self.context.definition.drivers.forks {
             // What this one does to its process is of no matter to the next.
             self.stop();
             self.starts = 0;
@@ -221,7 +223,7 @@ impl CallSession<'_> {
         let wall = began.elapsed();
         let printed = running.printed().to_vec();
         self.asked.push(CallTiming { number, wall, bytes_out: running.lap_out() });
-        let test = empty(call, visible, Dialect::of(&self.context.task.language));
+        let test = empty(call, visible, self.context.dialect());
         match frame {
             Frame::Line(line) => {
                 let line = DriverLine::read(&line).unwrap_or_default();
@@ -292,20 +294,20 @@ impl CallSession<'_> {
             context.caps(),
             vec![self.layer],
         );
-        if let Some(name) = &self.written.compiled {
+        if let Some(name) = &self.driver.compiled {
             let source = name.trim_end_matches('c');
             for part in base.command.iter_mut().filter(|it| it.ends_with(source)) {
                 *part = format!("{DRIVER}/{name}");
             }
         }
         let session = self.session;
-        let job = Job { driver: Some(&self.written.files), channel: true, session, ..base };
+        let job = Job { driver: Some(&self.driver.files), channel: true, session, ..base };
         let mut running = context.sandbox().start(&job)?;
         let order = json!({
             "file": context.call_file(&self.settings.file),
             "name": self.settings.name,
             "packages": context.task.packages,
-            "isolate": self.settings.isolate && self.driver.forks,
+            "isolate": self.settings.isolate && self.context.definition.drivers.forks,
         });
         let allowed = allowed(context.limits.time);
         let frame = running.exchange(order.to_string().as_bytes(), REPLY_MAX, allowed)?;
@@ -359,7 +361,7 @@ impl CallSession<'_> {
     }
 
     fn write_down(&self, outcome: &CallOutcome, text: Option<String>, test: &mut TestOutcome) {
-        let dialect = Dialect::of(&self.context.task.language);
+        let dialect = self.context.dialect();
         let written = |value: &Value| head_and_tail(&dialect.write(value), SHOWN_MAX);
         let mut differs = |what: &str, place: &str, expected: String, found: String| {
             test.failed = Some(FailReason::WrongResult);

@@ -7,11 +7,10 @@ use std::fmt::Write as _;
 
 use fairtrial_core::answer::{Reading, Submission};
 use fairtrial_core::judgement::Judgement;
-use fairtrial_core::language::Languages;
+use fairtrial_core::language::{Dialect, Languages};
 use fairtrial_core::source::SourceError;
 use fairtrial_core::task::Task;
 use fairtrial_core::tree::{FileTree, RelPath};
-use fairtrial_core::value::Dialect;
 
 use self::case::{Case, ProgramSettings};
 use super::answer_file::AnswerFile;
@@ -77,7 +76,7 @@ impl Form for ProgramForm {
         self.answer.read(task, languages, submission, cut_off)
     }
 
-    fn examples(&self, _dialect: Dialect) -> String {
+    fn examples(&self, _dialect: Dialect<'_>) -> String {
         self.examples.iter().map(case_example).collect::<Vec<_>>().join("\n")
     }
 

@@ -10,7 +10,6 @@ use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Collect, Ending, Outcome};
 
 use crate::context::{JudgeContext, JudgeError, new_session};
-use crate::driver::program_driver;
 use crate::outcome::{TIMEOUTS_MAX, any_failed, resolve, usage};
 
 /// Longest text kept of an input, an expectation or an output, in bytes.
@@ -87,7 +86,7 @@ fn run_case(
 ) -> Result<TestOutcome, JudgeError> {
     let files = Archive::of(&case.files)?;
     let wanted: Vec<RelPath> = case.files_after.keys().cloned().collect();
-    let driver = program_driver(context.language)?;
+    let driver = context.driver(&context.definition.drivers.program)?;
     let mut job = context.job(&context.definition.run, file, context.caps(), vec![layer, &files]);
     job.driver = driver.as_ref();
     job.command.extend(case.args.iter().cloned());

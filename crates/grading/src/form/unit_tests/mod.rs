@@ -8,11 +8,10 @@ use std::collections::BTreeSet;
 
 use fairtrial_core::answer::{Reading, Submission};
 use fairtrial_core::judgement::Judgement;
-use fairtrial_core::language::Languages;
+use fairtrial_core::language::{Dialect, Languages};
 use fairtrial_core::source::SourceError;
 use fairtrial_core::task::Task;
 use fairtrial_core::tree::{FileTree, RelPath};
-use fairtrial_core::value::Dialect;
 
 use self::sealed::{LIST, SealedTests, TestsSettings};
 use super::answer_file::AnswerFile;
@@ -100,7 +99,7 @@ impl Form for TestsForm {
         self.answer.read(task, languages, submission, cut_off)
     }
 
-    fn examples(&self, _dialect: Dialect) -> String {
+    fn examples(&self, _dialect: Dialect<'_>) -> String {
         String::new()
     }
 

@@ -22,7 +22,6 @@ use serde_json::json;
 use super::canaries::{TestRng, plant};
 use crate::build::said;
 use crate::context::{JudgeContext, JudgeError, new_session};
-use crate::driver::UnitDriver;
 use crate::outcome::{nothing_run, resolve as resolve_tests, usage};
 
 /// Longest message kept of a test, in bytes.
@@ -234,22 +233,24 @@ impl<'a> Run<'a> {
     fn run_tests(&self, base: &Archive) -> Result<TestRun, JudgeError> {
         let as_run = self.as_run();
         let sealed = Archive::of(&self.with_runner_files(as_run.clone())?)?;
-        let driver = UnitDriver::of(&self.context.task.language, self.runner);
-        let written = driver.map(UnitDriver::archive).transpose()?;
+        let driver = match self.runner.report {
+            ReportKind::Lines => self.context.driver(&self.context.definition.drivers.tests)?,
+            _ => None,
+        };
         let mut wanted: Vec<RelPath> = self.written.keys().cloned().collect();
         wanted.extend(RelPath::parse(&self.runner.file).ok());
         let caps = self.caps();
         let job = Job {
             command: self.command(&self.runner.command, caps.memory),
             env: self.env(),
-            driver: written.as_ref(),
+            driver: driver.as_ref(),
             channel: driver.is_some(),
             collect: Collect::Files(wanted),
             sealed: Some(&sealed),
             ..self.context.job(&[], &self.settings.file, caps, vec![base])
         };
         let mut running = self.context.sandbox().start(&job)?;
-        let sent = match driver {
+        let sent = match &driver {
             Some(_) => {
                 let text =
                     |path: &RelPath| String::from_utf8_lossy(&self.written[path]).into_owned();
@@ -270,7 +271,7 @@ impl<'a> Run<'a> {
         if let Some(archive) = &outcome.collected {
             after.extend(archive.entries()?.into_iter().map(|it| (it.path, it.bytes)));
         }
-        let bytes = match (driver, RelPath::parse(&self.runner.file)) {
+        let bytes = match (&driver, RelPath::parse(&self.runner.file)) {
             (Some(_), _) => Some(sent),
             (None, Ok(path)) => after.get(&path).cloned(),
             (None, Err(_)) => Some(outcome.stdout.bytes.clone()),

@@ -1,17 +1,28 @@
-//! Languages: how each is recognised in an answer, built and run.
+//! Languages: how each is recognised in an answer, built, run, called and tested.
+//!
+//! All that is known of a language that ships with the tool is in one folder below `languages/`: its
+//! definition, in the form in which users write theirs, and the files of its drivers.
+
+mod driver;
+mod shipped;
+mod syntax;
+mod test_runner;
+mod values;
 
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+pub use self::driver::{DriverSet, Drivers, Precompile, Shim};
+pub use self::syntax::{Dots, Syntax};
+pub use self::test_runner::{TestRunner, TestRunnerSample};
+pub use self::values::{Dialect, ValueTemplates};
 use crate::limits::LimitSettings;
 use crate::source::{SourceError, parse_toml};
-use crate::testrun::ReportKind;
-use crate::tree::RelPath;
 
 /// What is known of one language. The commands are argument lists with `{…}` places to fill:
-/// `{tool}`, each name in `also`, `{file}`, `{stem}`, `{driver}`, `{heap_mib}` (three quarters of
-/// the memory limit, in MiB).
+/// `{tool}`, each name in `also`, `{file}`, `{stem}`, `{drivers}` (the folder of the drivers),
+/// `{driver}` (the driver in it), `{heap_mib}` (three quarters of the memory limit, in MiB).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct LanguageDefinition {
@@ -61,6 +72,19 @@ pub struct LanguageDefinition {
     /// A file that defines a function `same`, which returns its argument.
     #[serde(default)]
     pub sample_call: String,
+    /// How code in it looks.
+    #[serde(default)]
+    pub syntax: Syntax,
+    /// How values are written in it; as JSON where nothing is said.
+    pub values: Option<ValueTemplates>,
+    /// Drivers.
+    #[serde(default)]
+    pub drivers: Drivers,
+    /// How calls are served by a program that is built around an answer.
+    pub shim: Option<Shim>,
+    /// The files that drivers and the shim are made of, by name.
+    #[serde(default)]
+    pub files: BTreeMap<String, String>,
     /// Runners of unit tests, by name.
     #[serde(default)]
     pub runners: BTreeMap<String, TestRunner>,
@@ -75,105 +99,11 @@ pub struct LanguageDefinition {
     pub limits: LimitSettings,
 }
 
-/// A runner of unit tests. Further places to fill: `{report}`, where a report is to be written
-/// when it is not printed; `{files}`, alone in its argument, for the sealed test files.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct TestRunner {
-    /// Arguments with which the tool succeeds when the runner is there. Empty: it comes with the
-    /// tool.
-    #[serde(default)]
-    pub probe: Vec<String>,
-    /// Further programs that are needed, found on the search path.
-    #[serde(default)]
-    pub also: Vec<String>,
-    /// Files that are put beside the answer, by path, such as a manifest.
-    #[serde(default)]
-    pub lay: BTreeMap<String, String>,
-    /// Commands that fail when the answer does not build or load by itself, without any test. What
-    /// they print then goes back to the candidate.
-    #[serde(default)]
-    pub check: Vec<Vec<String>>,
-    /// Commands that make something to run.
-    #[serde(default)]
-    pub build: Vec<Vec<String>>,
-    /// The command that runs the tests.
-    pub command: Vec<String>,
-    /// How it reports.
-    pub report: ReportKind,
-    /// The file that it reports to; empty: it prints the report, or one of our drivers sends it.
-    #[serde(default)]
-    pub file: String,
-    /// How canaries are written; empty: none are.
-    #[serde(default)]
-    pub canaries: String,
-    /// How the files are called that hold tests: `test_*.py`.
-    #[serde(default)]
-    pub pattern: String,
-    /// Whether files that hold tests are blank when the tests are run, since they were built or are
-    /// sent to the driver.
-    #[serde(default)]
-    pub blank: bool,
-    /// Exit statuses when tests failed; 0 when all passed.
-    #[serde(default)]
-    pub failed_status: Vec<i32>,
-    /// Files that it picks up by itself, which are not taken from a candidate: names, endings after
-    /// `*`, folders before `/`, or beginnings of whole paths after `/`.
-    #[serde(default)]
-    pub config: Vec<String>,
-    /// Environment set for build and run.
-    #[serde(default)]
-    pub env: BTreeMap<String, String>,
-    /// What shows whether it can be run.
-    pub sample: Option<TestRunnerSample>,
-}
-
-/// A sealed test of one name, and an answer for which it holds.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct TestRunnerSample {
-    /// The answer's file.
-    pub file: RelPath,
-    /// What is in it.
-    pub answer: String,
-    /// The file of the test.
-    pub test: RelPath,
-    /// What is in it.
-    pub code: String,
-    /// The test's name, as the runner reports it.
-    pub name: String,
-}
-
-impl TestRunner {
-    /// Whether a file is one that the runner picks up by itself.
+impl LanguageDefinition {
+    /// How values are written.
     #[must_use]
-    pub fn is_config(&self, path: &RelPath) -> bool {
-        let name = path.as_str().rsplit('/').next().unwrap_or_default();
-        let in_folder = |known: &str| {
-            let folder = known.strip_suffix('/');
-            folder.is_some_and(|it| path.as_str().split('/').rev().skip(1).any(|part| part == it))
-        };
-        self.config.iter().any(|known| match known.strip_prefix('/') {
-            Some(start) => path.as_str().starts_with(start),
-            None => fits(known, name) || known == path.as_str() || in_folder(known),
-        })
-    }
-
-    /// Whether a file holds tests.
-    #[must_use]
-    pub fn is_test_file(&self, path: &RelPath) -> bool {
-        let name = path.as_str().rsplit('/').next().unwrap_or_default();
-        !self.pattern.is_empty() && fits(&self.pattern, name)
-    }
-}
-
-/// A name, with at most one `*`.
-fn fits(pattern: &str, name: &str) -> bool {
-    match pattern.split_once('*') {
-        None => pattern == name,
-        Some((head, tail)) => {
-            name.len() >= head.len() + tail.len() && name.starts_with(head) && name.ends_with(tail)
-        }
+    pub fn dialect(&self) -> Dialect<'_> {
+        Dialect::of(self.values.as_ref())
     }
 }
 
@@ -184,21 +114,19 @@ pub struct Languages(BTreeMap<String, LanguageDefinition>);
 
 impl Languages {
     /// The languages that ship with the tool.
-    ///
-    /// # Panics
-    /// Never: a test reads the shipped file.
     #[must_use]
     pub fn shipped() -> Self {
-        let text = include_str!("languages.toml");
-        Self(parse_toml("languages.toml", text).expect("the shipped definitions are well-formed"))
+        Self(shipped::languages())
     }
 
     /// Adds the languages in `text`, replacing those of the same name.
     ///
     /// # Errors
-    /// Bad TOML, an unknown key, a definition that cannot run anything.
+    /// Bad TOML, an unknown key, a definition that cannot run anything, a pattern that is no regular
+    /// expression, a driver's file that is not there.
     pub fn add(&mut self, file: &str, text: &str) -> Result<(), SourceError> {
         let more: BTreeMap<String, LanguageDefinition> = parse_toml(file, text)?;
+        let names: Vec<String> = more.keys().cloned().collect();
         for (name, definition) in more {
             if definition.tool.is_empty() || definition.run.is_empty() {
                 let message = format!("`{name}` needs at least one `tool` and a `run` command");
@@ -206,7 +134,60 @@ impl Languages {
             }
             self.0.insert(name, definition);
         }
+        // Only now, since one may use files of another.
+        for name in names {
+            if let Some(fault) = self.0.get(&name).and_then(|it| self.fault(it)) {
+                return Err(SourceError::whole(file, format!("`{name}`: {fault}")));
+            }
+        }
         Ok(())
+    }
+
+    /// What is wrong with a definition.
+    fn fault(&self, definition: &LanguageDefinition) -> Option<String> {
+        let drivers = &definition.drivers;
+        let sets =
+            [&drivers.call, &drivers.packages, &drivers.program, &drivers.tests, &drivers.build];
+        let parts = sets.into_iter().flat_map(BTreeMap::values).flatten();
+        let parts = parts.chain(definition.shim.as_ref().map(|it| &it.template));
+        let is_missing = |name: &&String| self.file(definition, name).is_none();
+        let missing = parts.into_iter().find(is_missing);
+        let missing = missing.map(|name| format!("the file `{name}` of its drivers is not there"));
+        definition.syntax.faults().into_iter().next().or(missing)
+    }
+
+    /// A file that a driver or the shim is made of; `LANGUAGE/FILE` is one of another language.
+    #[must_use]
+    pub fn file<'a>(&'a self, definition: &'a LanguageDefinition, name: &str) -> Option<&'a str> {
+        let (files, name) = match name.split_once('/') {
+            Some((language, name)) => (&self.find(language)?.files, name),
+            None => (&definition.files, name),
+        };
+        files.get(name).map(String::as_str)
+    }
+
+    /// The files of a driver, by the name that they have in the driver's folder.
+    ///
+    /// # Errors
+    /// With the name of a file that is not there.
+    pub fn driver_files<'a>(
+        &self,
+        definition: &LanguageDefinition,
+        set: &'a DriverSet,
+    ) -> Result<BTreeMap<&'a str, String>, String> {
+        let file = |(name, parts): (&'a String, &Vec<String>)| {
+            let part = |part: &String| self.file(definition, part).ok_or_else(|| part.clone());
+            let parts = parts.iter().map(part).collect::<Result<Vec<&str>, String>>()?;
+            Ok((name.as_str(), parts.concat()))
+        };
+        set.iter().map(file).collect()
+    }
+
+    /// The language that `code` looks like most; `None` when it looks like none.
+    #[must_use]
+    pub fn guess(&self, code: &str) -> Option<&str> {
+        let scored = self.iter().map(|(name, it)| (name, it.syntax.likeness(code)));
+        scored.filter(|it| it.1 >= 0.2).max_by(|a, b| a.1.total_cmp(&b.1)).map(|it| it.0)
     }
 
     /// The languages that do not ship with the tool, or are defined otherwise than those that do.
@@ -277,6 +258,15 @@ mod tests {
     }
 
     #[test]
+    fn the_shipped_definitions_have_no_fault() {
+        let languages = Languages::shipped();
+        for (name, definition) in languages.iter() {
+            assert_eq!(languages.fault(definition), None, "{name}");
+            assert!(definition.syntax.is_known() && !definition.run.is_empty(), "{name}");
+        }
+    }
+
+    #[test]
     fn a_user_can_add_a_language_and_a_wrong_key_is_told() {
         let mut languages = Languages::shipped();
         let awk = "[awk]\ntitle='AWK'\ntags=['awk']\nextensions=['awk']\ntool=['awk']\n\
@@ -289,5 +279,15 @@ mod tests {
         assert_eq!(error.line, Some(2));
         let error = languages.add("r.toml", &awk.replace("tool=['awk']", "tool=[]")).unwrap_err();
         assert!(error.to_string().contains("at least one `tool`"), "{error}");
+        for (more, part) in [
+            ("[awk.syntax]\ntypical = '('", "`awk`: regex parse error"),
+            (
+                "[awk.drivers]\ncall = { 'd.awk' = ['call.awk'] }",
+                "the file `call.awk` of its drivers",
+            ),
+        ] {
+            let error = languages.add("r.toml", &format!("{awk}\n{more}")).unwrap_err();
+            assert!(error.to_string().contains(part), "{error}");
+        }
     }
 }

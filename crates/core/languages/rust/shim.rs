@@ -227,7 +227,18 @@ impl<T: Into_, E: Debug> Into_ for Result<T, E> {
 /// An argument: whatever the parameter wants.
 fn arg<T: From_>(args: &[J], index: usize) -> T { T::from_(args.get(index).unwrap_or(&J::Null)) }
 
-{OBJECT}
+type Object = {OBJECT};
+
+fn object(it: &mut Option<Object>) -> Result<&mut Object, (String, String)> {
+    it.as_mut().ok_or_else(|| ("panic".to_owned(), "there is no object".to_owned()))
+}
+
+fn act_on(it: &mut Option<Object>, act: &str, name: &str, args: &[J]) -> Result<J, (String, String)> {
+    match (act, name) {
+{CALLS}
+        _ => Err(("panic".to_owned(), format!("there is no {act} {name}"))),
+    }
+}
 
 fn serve(line: &str) -> String {
     let order = Reader { rest: line.as_bytes() }.value();

@@ -1,0 +1,110 @@
+//! Runners of unit tests.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use crate::testrun::ReportKind;
+use crate::tree::RelPath;
+
+/// A runner of unit tests. Further places to fill: `{report}`, where a report is to be written
+/// when it is not printed; `{files}`, alone in its argument, for the sealed test files.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TestRunner {
+    /// Arguments with which the tool succeeds when the runner is there. Empty: it comes with the
+    /// tool.
+    #[serde(default)]
+    pub probe: Vec<String>,
+    /// Further programs that are needed, found on the search path.
+    #[serde(default)]
+    pub also: Vec<String>,
+    /// Files that are put beside the answer, by path, such as a manifest.
+    #[serde(default)]
+    pub lay: BTreeMap<String, String>,
+    /// Commands that fail when the answer does not build or load by itself, without any test. What
+    /// they print then goes back to the candidate.
+    #[serde(default)]
+    pub check: Vec<Vec<String>>,
+    /// Commands that make something to run.
+    #[serde(default)]
+    pub build: Vec<Vec<String>>,
+    /// The command that runs the tests.
+    pub command: Vec<String>,
+    /// How it reports.
+    pub report: ReportKind,
+    /// The file that it reports to; empty: it prints the report, or one of our drivers sends it.
+    #[serde(default)]
+    pub file: String,
+    /// How canaries are written; empty: none are.
+    #[serde(default)]
+    pub canaries: String,
+    /// How the files are called that hold tests: `test_*.py`.
+    #[serde(default)]
+    pub pattern: String,
+    /// Whether files that hold tests are blank when the tests are run, since they were built or are
+    /// sent to the driver.
+    #[serde(default)]
+    pub blank: bool,
+    /// Exit statuses when tests failed; 0 when all passed.
+    #[serde(default)]
+    pub failed_status: Vec<i32>,
+    /// Files that it picks up by itself, which are not taken from a candidate: names, endings after
+    /// `*`, folders before `/`, or beginnings of whole paths after `/`.
+    #[serde(default)]
+    pub config: Vec<String>,
+    /// Environment set for build and run.
+    #[serde(default)]
+    pub env: BTreeMap<String, String>,
+    /// What shows whether it can be run.
+    pub sample: Option<TestRunnerSample>,
+}
+
+/// A sealed test of one name, and an answer for which it holds.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TestRunnerSample {
+    /// The answer's file.
+    pub file: RelPath,
+    /// What is in it.
+    pub answer: String,
+    /// The file of the test.
+    pub test: RelPath,
+    /// What is in it.
+    pub code: String,
+    /// The test's name, as the runner reports it.
+    pub name: String,
+}
+
+impl TestRunner {
+    /// Whether a file is one that the runner picks up by itself.
+    #[must_use]
+    pub fn is_config(&self, path: &RelPath) -> bool {
+        let name = path.as_str().rsplit('/').next().unwrap_or_default();
+        let in_folder = |known: &str| {
+            let folder = known.strip_suffix('/');
+            folder.is_some_and(|it| path.as_str().split('/').rev().skip(1).any(|part| part == it))
+        };
+        self.config.iter().any(|known| match known.strip_prefix('/') {
+            Some(start) => path.as_str().starts_with(start),
+            None => fits(known, name) || known == path.as_str() || in_folder(known),
+        })
+    }
+
+    /// Whether a file holds tests.
+    #[must_use]
+    pub fn is_test_file(&self, path: &RelPath) -> bool {
+        let name = path.as_str().rsplit('/').next().unwrap_or_default();
+        !self.pattern.is_empty() && fits(&self.pattern, name)
+    }
+}
+
+/// A name, with at most one `*`.
+fn fits(pattern: &str, name: &str) -> bool {
+    match pattern.split_once('*') {
+        None => pattern == name,
+        Some((head, tail)) => {
+            name.len() >= head.len() + tail.len() && name.starts_with(head) && name.ends_with(tail)
+        }
+    }
+}
