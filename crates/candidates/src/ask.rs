@@ -1,7 +1,6 @@
 //! What asking a candidate takes and gives.
 
-use std::sync::atomic::AtomicBool;
-use std::time::{Duration, SystemTime};
+use std::time::Duration;
 
 use fairtrial_core::answer::Submission;
 use fairtrial_core::plan::Tokens;
@@ -31,17 +30,17 @@ pub struct Message {
 }
 
 /// One thing to ask.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Ask {
     /// The task's name.
     pub task: String,
-    /// Which go at it.
+    /// Which sample.
     pub sample: u32,
-    /// Which attempt of that go, from 1.
+    /// Which attempt, from 1.
     pub attempt: u32,
     /// The whole conversation so far; it ends with the tool's turn.
     pub messages: Vec<Message>,
-    /// The seed of this go, for candidates that are sent one.
+    /// The seed of this sample, for candidates that are sent one.
     pub seed: u64,
 }
 
@@ -57,26 +56,47 @@ pub enum AskOutcome {
     },
     /// Nothing more will come: the trial stays at what it has.
     NothingMore,
+    /// No answer this time; another request may bring one.
+    Again(TryAgain),
     /// No answer, by no fault of the candidate.
     Void(VoidReason, String),
     /// No answer, and asking again is no use: the address or the key is wrong.
     Halt(String),
+    /// Nothing was asked: the run is stopping.
+    Cancelled,
 }
 
-/// What came of asking, and of each request it took.
+/// Why a request may be made again.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TryAgain {
+    /// What the trial comes to if it is not.
+    pub reason: VoidReason,
+    /// What happened, in words.
+    pub why: String,
+    /// How long the host asked to be left alone; `None` when it did not say.
+    pub after: Option<Duration>,
+    /// Whether nobody is there at all: asking for other tasks is no use either.
+    pub unreachable: bool,
+}
+
+/// What came of asking, and of the request that it took.
 #[derive(Debug, Clone, PartialEq)]
 pub struct AskReply {
     /// What came of it.
     pub outcome: AskOutcome,
-    /// The requests, in order; none for recorded answers.
-    pub requests: Vec<RequestNote>,
+    /// The request; `None` for recorded answers, and where none was made.
+    pub request: Option<RequestNote>,
+}
+
+/// Hears what a candidate that is asked is about to do.
+pub trait Reporter {
+    /// A request is about to be sent. Comes back when that is recorded; `false`: it must not be sent.
+    fn requested(&mut self) -> bool;
 }
 
 /// One request.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RequestNote {
-    /// When it was sent.
-    pub sent: SystemTime,
     /// `answered`, or the reason why not.
     pub outcome: String,
     /// What the host said, without keys.
@@ -95,12 +115,14 @@ pub struct RequestNote {
 
 /// Somebody who can be asked, from any number of threads.
 pub trait Asker: Send + Sync {
-    /// Asks, and waits. Returns early, with a void answer, when `cancelled` becomes true while
-    /// waiting between two requests.
-    fn ask(&self, ask: &Ask, cancelled: &AtomicBool) -> AskReply;
+    /// Asks once, and waits: at most one request. Whether there is another one is not its business.
+    fn ask(&self, ask: &Ask, reporter: &mut dyn Reporter) -> AskReply;
 
     /// Whether an answer to a first attempt can be expected at all.
     fn has(&self, task: &str, sample: u32) -> bool;
+
+    /// The host that its requests go to, in words; `None` when it makes none.
+    fn host(&self) -> Option<&str>;
 }
 
 /// A candidate that cannot be asked as it is configured.

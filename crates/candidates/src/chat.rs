@@ -1,9 +1,7 @@
 //! Models behind the chat-completions HTTP protocol, with and without streaming.
 
 use std::io::{self, BufReader, Read as _};
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::thread;
-use std::time::{Duration, Instant, SystemTime};
+use std::time::{Duration, Instant};
 
 use fairtrial_core::answer::Submission;
 use fairtrial_core::plan::{ChatCandidate, Tokens};
@@ -12,7 +10,7 @@ use serde::Deserialize;
 use serde_json::{Map, Value as Json, json};
 use ureq::http::header::{HeaderName, HeaderValue};
 
-use crate::ask::{Ask, AskOutcome, AskReply, Asker, AskerError, RequestNote};
+use crate::ask::{Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, RequestNote, TryAgain};
 use crate::classify::{Refusal, classify};
 use crate::sse::next_event;
 
@@ -21,12 +19,6 @@ const ANSWER_MAX: u64 = 16 << 20;
 
 /// Longest text kept of what a host says when it refuses, in bytes.
 const DETAIL_MAX: usize = 500;
-
-/// The wait before the second request; it doubles with each further one.
-const FIRST_WAIT: Duration = Duration::from_millis(500);
-
-/// Longest wait between two requests, whatever the host asks for.
-const WAIT_MAX: Duration = Duration::from_secs(60);
 
 /// Bytes that are counted as one token where a host does not count.
 const BYTES_PER_TOKEN: usize = 4;
@@ -169,60 +161,44 @@ impl ChatAsker {
 }
 
 impl Asker for ChatAsker {
-    fn ask(&self, ask: &Ask, cancelled: &AtomicBool) -> AskReply {
+    fn ask(&self, ask: &Ask, reporter: &mut dyn Reporter) -> AskReply {
         let body = self.body(ask).to_string();
-        let mut requests = Vec::new();
-        let mut wait = FIRST_WAIT;
-        loop {
-            let (sent, began) = (SystemTime::now(), Instant::now());
-            let result = self.request(&body);
-            requests.push(note(&result, &body, sent, began.elapsed()));
-            let refused = match result {
-                Ok(got) => {
-                    let outcome = AskOutcome::Answer {
-                        submission: Submission::Text(got.text),
-                        cut_off: got.cut_off,
-                    };
-                    return AskReply { outcome, requests };
-                }
-                Err(refused) => refused,
-            };
-            let last = requests.len() > self.config.retries as usize;
-            let outcome = match refused.refusal {
-                Refusal::Halt => Some(AskOutcome::Halt(said(&refused))),
-                Refusal::Void(reason) => Some(AskOutcome::Void(reason, said(&refused))),
-                // Nobody there at all: asking for other tasks is no use either.
-                Refusal::Again(_) if last && refused.nobody => {
-                    Some(AskOutcome::Halt(said(&refused)))
-                }
-                Refusal::Again(reason) if last => Some(AskOutcome::Void(reason, said(&refused))),
-                Refusal::Again(_) => None,
-            };
-            if let Some(outcome) = outcome {
-                return AskReply { outcome, requests };
-            }
-            if !pause(refused.wait.unwrap_or(wait).min(WAIT_MAX), cancelled) {
-                let outcome = AskOutcome::Void(VoidReason::Cancelled, String::new());
-                return AskReply { outcome, requests };
-            }
-            wait = (wait * 2).min(WAIT_MAX);
+        if !reporter.requested() {
+            return AskReply { outcome: AskOutcome::Cancelled, request: None };
         }
+        let began = Instant::now();
+        let result = self.request(&body);
+        let request = Some(note(&result, &body, began.elapsed()));
+        let outcome = match result {
+            Ok(got) => {
+                AskOutcome::Answer { submission: Submission::Text(got.text), cut_off: got.cut_off }
+            }
+            Err(refused) => match refused.refusal {
+                Refusal::Halt => AskOutcome::Halt(said(&refused)),
+                Refusal::Void(reason) => AskOutcome::Void(reason, said(&refused)),
+                Refusal::Again(reason) => AskOutcome::Again(TryAgain {
+                    reason,
+                    why: said(&refused),
+                    after: refused.wait,
+                    unreachable: refused.nobody,
+                }),
+            },
+        };
+        AskReply { outcome, request }
     }
 
     fn has(&self, _task: &str, _sample: u32) -> bool {
         true
     }
+
+    fn host(&self) -> Option<&str> {
+        Some(&self.config.endpoint)
+    }
 }
 
 /// What is written down of a request.
-fn note(
-    result: &Result<Got, RequestRefused>,
-    body: &str,
-    sent: SystemTime,
-    took: Duration,
-) -> RequestNote {
+fn note(result: &Result<Got, RequestRefused>, body: &str, took: Duration) -> RequestNote {
     let empty = RequestNote {
-        sent,
         outcome: "answered".to_owned(),
         detail: String::new(),
         status: Some(200),
@@ -256,18 +232,6 @@ fn said(refused: &RequestRefused) -> String {
         Some(status) => format!("status {status}: {}", refused.detail),
         None => refused.detail.clone(),
     }
-}
-
-/// Waits; `false` when the run was cancelled meanwhile.
-fn pause(time: Duration, cancelled: &AtomicBool) -> bool {
-    let until = Instant::now() + time;
-    while Instant::now() < until {
-        if cancelled.load(Ordering::Relaxed) {
-            return false;
-        }
-        thread::sleep((until - Instant::now()).min(Duration::from_millis(50)));
-    }
-    !cancelled.load(Ordering::Relaxed)
 }
 
 fn estimate(body: &str, text: &str) -> Tokens {

@@ -10,6 +10,8 @@ mod classify;
 mod recorded;
 mod sse;
 
-pub use ask::{Ask, AskOutcome, AskReply, Asker, AskerError, Message, RequestNote, Role};
+pub use ask::{
+    Ask, AskOutcome, AskReply, Asker, AskerError, Message, Reporter, RequestNote, Role, TryAgain,
+};
 pub use chat::ChatAsker;
 pub use recorded::RecordedAsker;

@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 use std::path::Path;
-use std::sync::atomic::AtomicBool;
 
 use fairtrial_core::answer::Submission;
 use fairtrial_core::plan::RecordedCandidate;
@@ -11,7 +10,7 @@ use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::VoidReason;
 use serde::Deserialize;
 
-use crate::ask::{Ask, AskOutcome, AskReply, Asker, AskerError};
+use crate::ask::{Ask, AskOutcome, AskReply, Asker, AskerError, Reporter};
 
 /// One line of the file.
 #[derive(Debug, Deserialize)]
@@ -87,7 +86,7 @@ impl RecordedAsker {
 }
 
 impl Asker for RecordedAsker {
-    fn ask(&self, ask: &Ask, _cancelled: &AtomicBool) -> AskReply {
+    fn ask(&self, ask: &Ask, _reporter: &mut dyn Reporter) -> AskReply {
         let key = (ask.task.clone(), ask.sample, ask.attempt);
         let outcome = match self.answers.get(&key) {
             Some((submission, cut_off)) => {
@@ -99,17 +98,29 @@ impl Asker for RecordedAsker {
                 AskOutcome::Void(VoidReason::ProviderError, why)
             }
         };
-        AskReply { outcome, requests: Vec::new() }
+        AskReply { outcome, request: None }
     }
 
     fn has(&self, task: &str, sample: u32) -> bool {
         self.answers.contains_key(&(task.to_owned(), sample, 1))
+    }
+
+    fn host(&self) -> Option<&str> {
+        None
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    struct Nobody;
+
+    impl Reporter for Nobody {
+        fn requested(&mut self) -> bool {
+            true
+        }
+    }
 
     fn parse(text: &str) -> Result<RecordedAsker, SourceError> {
         RecordedAsker::parse("a.jsonl", text.as_bytes())
@@ -125,7 +136,7 @@ mod tests {
         assert_eq!(asker.tasks().collect::<Vec<_>>(), ["berth", "gap"]);
         let ask = |attempt| {
             let ask = Ask { task: "gap".into(), sample: 1, attempt, messages: vec![], seed: 0 };
-            asker.ask(&ask, &AtomicBool::new(false)).outcome
+            asker.ask(&ask, &mut Nobody).outcome
         };
         assert_eq!(
             ask(1),

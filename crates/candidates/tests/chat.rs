@@ -4,13 +4,13 @@
 
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::TcpListener;
-use std::sync::atomic::AtomicBool;
 use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use fairtrial_candidates::{
-    Ask, AskOutcome, AskReply, Asker as _, AskerError, ChatAsker, Message, Role,
+    Ask, AskOutcome, AskReply, Asker as _, AskerError, ChatAsker, Message, Reporter, RequestNote,
+    Role, TryAgain,
 };
 use fairtrial_core::answer::Submission;
 use fairtrial_core::plan::{Candidate, ChatCandidate, Plan};
@@ -76,11 +76,28 @@ fn config(address: &str, more: &str) -> ChatCandidate {
     }
 }
 
+/// Counts requests, and refuses those beyond `most`.
+struct Counting {
+    most: usize,
+    asked: usize,
+}
+
+impl Reporter for Counting {
+    fn requested(&mut self) -> bool {
+        self.asked += 1;
+        self.asked <= self.most
+    }
+}
+
+fn request(reply: &AskReply) -> &RequestNote {
+    reply.request.as_ref().unwrap()
+}
+
 fn ask(address: &str, more: &str) -> AskReply {
     let asker = ChatAsker::new(&config(address, more), |_| Some("seaworthy-1234".into())).unwrap();
     let messages = vec![Message { role: Role::User, content: "Solve it.".into() }];
     let ask = Ask { task: "gap".into(), sample: 1, attempt: 1, messages, seed: u64::MAX };
-    asker.ask(&ask, &AtomicBool::new(false))
+    asker.ask(&ask, &mut Counting { most: 1, asked: 0 })
 }
 
 fn answer(text: &str, cut_off: bool) -> AskOutcome {
@@ -97,9 +114,9 @@ fn a_request_holds_what_the_plan_says_and_the_answer_what_the_host_says() {
                 sampling = { temperature = 0.5, max_tokens = 9 }";
     let reply = ask(&address, more);
     assert_eq!(reply.outcome, answer("x = 1", false));
-    let tokens = reply.requests[0].tokens;
+    let tokens = request(&reply).tokens;
     assert_eq!((tokens.input, tokens.cached, tokens.output), (10, 4, 3));
-    assert!(!reply.requests[0].estimated);
+    assert!(!request(&reply).estimated);
     let request = requests.recv().unwrap();
     assert!(request.starts_with("POST /v1/chat/completions HTTP/1.1"), "{request}");
     let lower = request.to_lowercase();
@@ -125,16 +142,16 @@ fn streams_are_put_together_and_their_odd_ends_told_apart() {
     let (address, requests) = host(&[&whole]);
     let reply = ask(&address, "stream = true");
     assert_eq!(reply.outcome, answer("ab", true));
-    assert!(reply.requests[0].first_token.is_some() && !reply.requests[0].estimated);
+    assert!(request(&reply).first_token.is_some() && !request(&reply).estimated);
     assert!(requests.recv().unwrap().contains("\"include_usage\":true"));
     // No count of tokens, no reason for the end: the text is all that is known.
     let (address, _requests) = host(&[&stream(&[&part("a"), "[DONE]"])]);
     let reply = ask(&address, "stream = true");
-    assert_eq!((reply.outcome, reply.requests[0].estimated), (answer("a", false), true));
-    // It breaks off: that is the host's fault, and it is asked again.
-    let (address, _requests) = host(&[&stream(&[&part("a")]), &whole]);
+    assert_eq!((&reply.outcome, request(&reply).estimated), (&answer("a", false), true));
+    // It breaks off: that is the host's fault.
+    let (address, _requests) = host(&[&stream(&[&part("a")])]);
     let reply = ask(&address, "stream = true");
-    assert_eq!((reply.outcome, reply.requests.len()), (answer("ab", true), 2));
+    assert!(matches!(reply.outcome, AskOutcome::Again(_)), "{reply:?}");
     // It never ends: what is there when the time is up is the answer, cut off.
     let endless = format!("hang{}", stream(&[&part("a"), &part("b")]));
     let (address, _requests) = host(&[&endless]);
@@ -144,40 +161,40 @@ fn streams_are_put_together_and_their_odd_ends_told_apart() {
 }
 
 #[test]
-fn faults_of_the_host_are_tried_again_and_then_void() {
-    let busy = json(
-        "429 Too Many Requests",
-        "retry-after: 0\r\n",
-        r#"{"error": {"message": "slow", "code": "rate"}}"#,
-    );
-    let (address, _requests) = host(&[&busy, &busy, &json("200 OK", "", GOOD)]);
+fn faults_of_the_host_may_be_tried_again_and_each_try_is_one_request() {
+    let slow = |header: &str| {
+        let body = r#"{"error": {"message": "slow", "code": "rate"}}"#;
+        json("429 Too Many Requests", header, body)
+    };
+    let (address, requests) = host(&[&slow("retry-after: 7\r\n"), &json("200 OK", "", GOOD)]);
     let reply = ask(&address, "retries = 2");
-    assert_eq!((reply.outcome, reply.requests.len()), (answer("x = 1", false), 3));
-    assert_eq!(
-        (reply.requests[0].status, reply.requests[0].detail.as_str()),
-        (Some(429), "slow (rate)")
-    );
-    let (address, _requests) = host(&[&busy]);
-    let said = "status 429: slow (rate)".to_owned();
-    assert_eq!(ask(&address, "retries = 0").outcome, AskOutcome::Void(VoidReason::RateLimit, said));
+    let again = TryAgain {
+        reason: VoidReason::RateLimit,
+        why: "status 429: slow (rate)".to_owned(),
+        after: Some(Duration::from_secs(7)),
+        unreachable: false,
+    };
+    assert_eq!(reply.outcome, AskOutcome::Again(again));
+    let noted = request(&reply);
+    assert_eq!((noted.status, noted.detail.as_str()), (Some(429), "slow (rate)"));
+    assert_eq!(requests.try_iter().count(), 1);
+    assert_eq!(ask(&address, "retries = 2").outcome, answer("x = 1", false));
+    let is_again = |address: &str, is_gone: bool| {
+        let outcome = ask(address, "").outcome;
+        let expected = matches!(
+            &outcome,
+            AskOutcome::Again(it) if it.reason == VoidReason::ProviderError && it.unreachable == is_gone
+        );
+        assert!(expected, "{outcome:?}");
+    };
     for body in
         ["", "no JSON", "{}", r#"{"choices": []}"#, r#"{"error": {"message": "overloaded"}}"#]
     {
-        let (address, _requests) = host(&[&json("200 OK", "", body)]);
-        let outcome = ask(&address, "retries = 0").outcome;
-        assert!(
-            matches!(outcome, AskOutcome::Void(VoidReason::ProviderError, _)),
-            "{body}: {outcome:?}"
-        );
+        is_again(&host(&[&json("200 OK", "", body)]).0, false);
     }
-    let (address, _requests) = host(&["hang"]);
-    let outcome = ask(&address, "retries = 0").outcome;
-    assert!(
-        matches!(outcome, AskOutcome::Void(VoidReason::ProviderError, _)),
-        "slow, but there: {outcome:?}"
-    );
-    let outcome = ask("http://127.0.0.1:9/v1", "retries = 0").outcome;
-    assert!(matches!(outcome, AskOutcome::Halt(_)), "nobody is there: {outcome:?}");
+    // Slow, but there.
+    is_again(&host(&["hang"]).0, false);
+    is_again("http://127.0.0.1:9/v1", true);
 }
 
 #[test]
@@ -196,8 +213,8 @@ fn refusals_for_good_are_told_apart() {
     assert!(!format!("{reply:?}").contains("seaworthy"));
     let moved = "HTTP/1.1 302 Found\r\nlocation: http://127.0.0.1:9/\r\ncontent-length: 0\r\n\r\n";
     let (address, _requests) = host(&[moved]);
-    let outcome = ask(&address, "retries = 0").outcome;
-    assert!(matches!(outcome, AskOutcome::Void(VoidReason::ProviderError, _)), "{outcome:?}");
+    let outcome = ask(&address, "").outcome;
+    assert!(matches!(outcome, AskOutcome::Again(_)), "{outcome:?}");
 }
 
 #[test]
@@ -214,22 +231,13 @@ fn empty_answers_and_lists_of_parts_are_answers() {
 }
 
 #[test]
-fn waiting_ends_when_the_run_is_cancelled() {
-    let busy = json("503 Service Unavailable", "retry-after: 30\r\n", "");
-    let (address, _requests) = host(&[&busy]);
+fn a_request_that_may_not_be_recorded_is_not_sent() {
+    let (address, requests) = host(&[&json("200 OK", "", GOOD)]);
     let asker = ChatAsker::new(&config(&address, ""), |_| None).unwrap();
     let ask = Ask { task: "t".into(), sample: 1, attempt: 1, messages: vec![], seed: 0 };
-    let cancelled = AtomicBool::new(false);
-    let began = Instant::now();
-    let reply = thread::scope(|scope| {
-        scope.spawn(|| {
-            thread::sleep(Duration::from_millis(300));
-            cancelled.store(true, std::sync::atomic::Ordering::Relaxed);
-        });
-        asker.ask(&ask, &cancelled)
-    });
-    assert_eq!(reply.outcome, AskOutcome::Void(VoidReason::Cancelled, String::new()));
-    assert!(began.elapsed() < Duration::from_secs(20));
+    let reply = asker.ask(&ask, &mut Counting { most: 0, asked: 0 });
+    assert_eq!(reply, AskReply { outcome: AskOutcome::Cancelled, request: None });
+    assert!(requests.try_recv().is_err());
 }
 
 #[test]

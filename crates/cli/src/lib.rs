@@ -8,6 +8,7 @@ mod commands;
 mod environment;
 mod errors;
 mod progress;
+mod signals;
 mod streams;
 
 use std::ffi::OsString;

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_report::{count, duration, money, safe};
-use fairtrial_runner::{Observer, Progress};
+use fairtrial_runner::{CandidateProgress, Observer, Progress};
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 /// Longest silence between two plain lines.
@@ -61,7 +61,8 @@ fn time_left(progress: &Progress, began: Instant) -> Option<String> {
     Some(duration(each * remaining as f64))
 }
 
-fn candidate_line((_, counted, passed, void): &(String, usize, usize, usize)) -> String {
+fn candidate_line(progress: &CandidateProgress) -> String {
+    let CandidateProgress { counted, passed, void, .. } = progress;
     let share = match counted {
         0 => "–".to_owned(),
         n => format!("{:.0} %", *passed as f64 / *n as f64 * 100.0),
@@ -78,13 +79,13 @@ impl Observer for Bars {
         for (index, row) in progress.candidates.iter().enumerate() {
             if self.candidates.len() <= index {
                 let bar = self.all.add(ProgressBar::new(0).with_style(self.run.style()));
-                let name: String = safe(&row.0).chars().take(NAME_MAX).collect();
+                let name: String = safe(&row.name).chars().take(NAME_MAX).collect();
                 bar.set_prefix(name);
                 self.candidates.push(bar);
             }
             let bar = &self.candidates[index];
             bar.set_length((progress.total / progress.candidates.len().max(1)) as u64);
-            bar.set_position((row.1 + row.3) as u64);
+            bar.set_position((row.counted + row.void) as u64);
             bar.set_message(candidate_line(row));
         }
     }
@@ -129,7 +130,7 @@ impl Observer for Lines<'_> {
         let rows = progress
             .candidates
             .iter()
-            .map(|row| format!("{} {}", safe(&row.0), candidate_line(row).trim_start()));
+            .map(|row| format!("{} {}", safe(&row.name), candidate_line(row).trim_start()));
         let rows = rows.collect::<Vec<_>>().join("; ");
         // A log that cannot be written must not end a run that costs money.
         let _ =
@@ -152,7 +153,10 @@ mod tests {
             total: 40,
             over,
             over_now,
-            candidates: vec![("auk".into(), 3, 2, 1), ("te\u{1b}[2Jrn".into(), 0, 0, 0)],
+            candidates: vec![
+                CandidateProgress { name: "auk".into(), counted: 3, passed: 2, void: 1 },
+                CandidateProgress { name: "te\u{1b}[2Jrn".into(), ..Default::default() },
+            ],
             cost: 0.5,
         }
     }

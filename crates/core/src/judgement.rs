@@ -97,7 +97,7 @@ pub struct Usage {
     /// System calls that were refused, by name, and how often.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub denied: BTreeMap<String, u64>,
-    /// How it was measured: `group`, by a control group, or `looks`, by looking from time to time.
+    /// How it was measured: `group`, by a control group, or `polling`.
     #[serde(default)]
     pub accounting: String,
 }

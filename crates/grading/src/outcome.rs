@@ -38,7 +38,7 @@ pub fn usage(outcome: &Outcome) -> Usage {
 pub fn word(accounting: Accounting) -> String {
     match accounting {
         Accounting::Group => "group",
-        Accounting::Looks => "looks",
+        Accounting::Polling => "polling",
     }
     .to_owned()
 }

@@ -52,6 +52,14 @@ pub enum RecordError {
     /// The manifest is there, and no database.
     #[error("the record `{0}` has no `trials.sqlite`: it is not whole")]
     NoDatabase(PathBuf),
+    /// The database is none that this tool makes.
+    #[error("the database of the record `{path}` is {what}")]
+    NotOurs {
+        /// The record.
+        path: PathBuf,
+        /// What it is.
+        what: &'static str,
+    },
     /// The manifest is malformed.
     #[error("`{path}` is malformed")]
     Manifest {

@@ -5,15 +5,17 @@ use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::Verdict;
 use rusqlite::{Row, params};
 
-use crate::read::{conversion, verdict};
+use crate::read::{Filter, Selection, conversion, key_at, verdict};
 use crate::write::{Record, json};
 use crate::{Machine, RecordError, blob};
 
 /// An answer judged again, ready to be written.
 #[derive(Debug)]
 pub struct NewRegrade {
-    /// The attempt's number in the database.
-    pub attempt: i64,
+    /// Which trial.
+    pub key: TrialKey,
+    /// Which attempt of it, from 1.
+    pub attempt: u32,
     /// What judging came to this time.
     pub judgement: Judgement,
     /// Why it differs from the first verdict; `None` when it does not.
@@ -61,59 +63,79 @@ pub struct RegradeRow {
 }
 
 impl Record {
-    /// Commits a grading, whole. Gives its number.
+    /// Begins a grading and gives its number.
     ///
     /// # Errors
-    /// When the database refuses: then nothing of it is recorded.
-    pub fn commit_grading(
+    /// When the database refuses.
+    pub fn begin_grading(
         &mut self,
         begun: &str,
         machine: &Machine,
         left_out: u32,
-        answers: &[NewRegrade],
     ) -> Result<i64, RecordError> {
-        self.transact("commit a grading", |transaction| {
+        self.transact("begin a grading", |transaction| {
             transaction.execute(
                 "INSERT INTO gradings (begun, machine, left_out) VALUES (?1, ?2, ?3)",
                 params![begun, json(machine)?, left_out],
             )?;
-            let grading = transaction.last_insert_rowid();
-            for answer in answers {
-                let judgement = &answer.judgement;
-                let (passed, total) = judgement.counts();
-                let tests = blob::store(transaction, json(&judgement.tests)?.as_bytes())?;
-                transaction
-                    .prepare_cached(
-                        "INSERT INTO regrades (grading, attempt, verdict, reason, tests_passed,
-                         tests_total, credit, cause, notes, tests)
-                         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
-                    )?
-                    .execute(params![
-                        grading,
-                        answer.attempt,
-                        judgement.verdict.word(),
-                        judgement.verdict.reason(),
-                        passed as i64,
-                        total as i64,
-                        judgement.credit(),
-                        answer.cause,
-                        json(&judgement.notes)?,
-                        tests.as_str()
-                    ])?;
-            }
-            Ok(grading)
+            Ok(transaction.last_insert_rowid())
         })
     }
 
-    /// All gradings, the oldest first.
+    /// Commits an answer of a grading.
+    ///
+    /// # Errors
+    /// When the database refuses: then it is not recorded.
+    pub fn commit_regrade(&mut self, grading: i64, answer: &NewRegrade) -> Result<(), RecordError> {
+        self.transact("commit a grading", |transaction| {
+            let judgement = &answer.judgement;
+            let (passed, total) = judgement.counts();
+            let tests = blob::store(transaction, json(&judgement.tests)?.as_bytes())?;
+            transaction
+                .prepare_cached(
+                    "INSERT INTO regrades (grading, candidate, task, sample, attempt, verdict,
+                     reason, tests_passed, tests_total, credit, cause, notes, tests)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)",
+                )?
+                .execute(params![
+                    grading,
+                    answer.key.candidate,
+                    answer.key.task,
+                    answer.key.sample,
+                    answer.attempt,
+                    judgement.verdict.word(),
+                    judgement.verdict.reason(),
+                    passed as i64,
+                    total as i64,
+                    judgement.credit(),
+                    answer.cause,
+                    json(&judgement.notes)?,
+                    tests.as_str()
+                ])?;
+            Ok(())
+        })
+    }
+
+    /// Adds to the answers of a grading that could not be judged again.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn leave_out_of_grading(&mut self, grading: i64, more: u32) -> Result<(), RecordError> {
+        self.transact("commit a grading", |transaction| {
+            transaction.execute(
+                "UPDATE gradings SET left_out = left_out + ?2 WHERE id = ?1",
+                params![grading, more],
+            )?;
+            Ok(())
+        })
+    }
+
+    /// All gradings, the oldest first, with the answers of the trials that are wanted.
     ///
     /// # Errors
     /// When the database cannot be read.
-    pub fn gradings(&self) -> Result<Vec<GradingRow>, RecordError> {
-        // Tables of a version that the record was not written in are not there.
-        if self.version < 2 {
-            return Ok(Vec::new());
-        }
+    pub fn gradings(&self, selection: &Selection) -> Result<Vec<GradingRow>, RecordError> {
+        let of = Filter::of(selection);
         self.read("read gradings", || {
             let mut gradings = self.rows(
                 "SELECT id, begun, machine, left_out FROM gradings ORDER BY id",
@@ -128,14 +150,17 @@ impl Record {
                     })
                 },
             )?;
-            let answers = self.rows(
-                "SELECT r.grading, t.id, t.candidate, t.task, t.sample, a.number, a.verdict,
+            let sql = format!(
+                "SELECT r.grading, t.number, t.candidate, t.task, t.sample, a.attempt, a.verdict,
                  a.reason, a.tests_passed, r.verdict, r.reason, r.tests_passed, r.tests_total,
                  r.cause, r.notes
-                 FROM regrades r JOIN attempts a ON a.id = r.attempt JOIN trials t ON t.id = a.trial
-                 ORDER BY t.id, a.number",
-                |row| Ok((row.get::<_, i64>(0)?, regrade_row(row)?)),
-            )?;
+                 FROM regrades r JOIN attempts a USING (candidate, task, sample, attempt)
+                 JOIN trials t USING (candidate, task, sample)
+                 {} ORDER BY t.number, a.attempt",
+                of.clause("r.")
+            );
+            let answers =
+                of.rows(self, &sql, |row| Ok((row.get::<_, i64>(0)?, regrade_row(row)?)))?;
             for (grading, answer) in answers {
                 if let Some(grading) = gradings.iter_mut().find(|it| it.id == grading) {
                     grading.answers.push(answer);
@@ -151,7 +176,7 @@ fn regrade_row(row: &Row<'_>) -> rusqlite::Result<RegradeRow> {
     let missing = || rusqlite::Error::QueryReturnedNoRows;
     Ok(RegradeRow {
         trial: row.get(1)?,
-        key: TrialKey { candidate: row.get(2)?, task: row.get(3)?, sample: row.get(4)? },
+        key: key_at(row, 2)?,
         attempt: row.get(5)?,
         first: verdict(row.get(6)?, row.get(7)?)?.ok_or_else(missing)?,
         first_passed: row.get::<_, Option<u32>>(8)?.unwrap_or(0),

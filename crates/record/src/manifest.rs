@@ -13,8 +13,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::{RecordError, files};
 
-/// The newest format that this version reads and writes.
-pub const FORMAT_VERSION: u32 = 1;
+/// The newest format of a record, manifest and database, that this version reads and writes. Manifests
+/// said 1 as long as databases had the layouts 1 and 2.
+pub const FORMAT_VERSION: u32 = crate::migrations::NEWEST;
 
 /// Longest manifest that is read, in bytes.
 const LENGTH_MAX: u64 = 256 << 20;

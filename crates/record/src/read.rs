@@ -9,20 +9,88 @@ use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::standings::TrialResult;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::verdict::Verdict;
-use rusqlite::{Row, params};
+use rusqlite::{Row, ToSql};
 
 use crate::write::Record;
 use crate::{RecordError, blob};
 
+/// Which trials are wanted; `None` is any.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Selection {
+    /// The candidate's name.
+    pub candidate: Option<String>,
+    /// The task's name.
+    pub task: Option<String>,
+    /// Which sample, from 1.
+    pub sample: Option<u32>,
+    /// The trial's number in the record.
+    pub number: Option<i64>,
+}
+
+impl Selection {
+    /// One trial.
+    #[must_use]
+    pub fn of(key: &TrialKey) -> Self {
+        Self {
+            candidate: Some(key.candidate.clone()),
+            task: Some(key.task.clone()),
+            sample: Some(key.sample),
+            number: None,
+        }
+    }
+}
+
+/// A trial in figures: what standings and lists need of it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TrialSummary {
+    /// Its number in the record, in the order in which trials were begun.
+    pub number: i64,
+    /// Which trial.
+    pub key: TrialKey,
+    /// What it came to; `None` while it is under way.
+    pub verdict: Option<Verdict>,
+    /// Attempts.
+    pub attempts: u32,
+    /// Of these, those in which the lenient reader forgave something.
+    pub deviating: u32,
+    /// Sealed tests that passed in the last attempt, and sealed tests.
+    pub tests: (u32, u32),
+    /// Seconds that the candidate took to answer, faults of the host left out.
+    pub seconds: f64,
+    /// Tokens, all requests together.
+    pub tokens: Tokens,
+    /// Whether some of them are an estimate.
+    pub estimated: bool,
+    /// What it cost, all requests together.
+    pub cost: f64,
+}
+
+impl TrialSummary {
+    /// What the standings need of it; `None` while it is under way.
+    #[must_use]
+    pub fn result(&self) -> Option<TrialResult> {
+        Some(TrialResult {
+            candidate: self.key.candidate.clone(),
+            task: self.key.task.clone(),
+            verdict: self.verdict?,
+            attempts: self.attempts,
+            deviating: self.deviating,
+            seconds: self.seconds,
+            tokens: self.tokens,
+            cost: self.cost,
+        })
+    }
+}
+
 /// A trial, as far as it has come.
 #[derive(Debug, Clone, PartialEq)]
 pub struct TrialRow {
-    /// Its number in the database.
-    pub id: i64,
+    /// Its number in the record.
+    pub number: i64,
     /// Which trial.
     pub key: TrialKey,
-    /// How often it was taken up: from 1, more when it was void before.
-    pub holding: u32,
+    /// How often it was begun: from 1, more when it was void before.
+    pub round: u32,
     /// The digest of its first prompt.
     pub prompt: String,
     /// What it came to; `None` while it is under way.
@@ -33,15 +101,13 @@ pub struct TrialRow {
     pub ended: Option<String>,
     /// The attempts, in order.
     pub attempts: Vec<AttemptRow>,
-    /// The requests of all holdings, in order.
+    /// The requests of all rounds, in order.
     pub requests: Vec<RequestRow>,
 }
 
 /// An attempt, as far as it has come.
 #[derive(Debug, Clone, PartialEq)]
 pub struct AttemptRow {
-    /// Its number in the database.
-    pub id: i64,
     /// Which attempt of the trial, from 1.
     pub number: u32,
     /// `text`, `files` or `patch`.
@@ -70,16 +136,20 @@ pub struct AttemptRow {
     pub feedback: Option<String>,
     /// Seconds that judging took.
     pub judge_seconds: f64,
+    /// The digest of its tests; `None` until it is judged.
+    pub tests: Option<String>,
 }
 
 /// A request.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RequestRow {
+    /// In which round of the trial.
+    pub round: u32,
     /// For which attempt.
     pub attempt: u32,
     /// Which try, from 1.
     pub number: u32,
-    /// `answered`, or why not.
+    /// `answered`, `under way`, or why not.
     pub outcome: String,
     /// What the host said.
     pub detail: String,
@@ -120,73 +190,117 @@ impl TrialRow {
             output: sum.output + it.tokens.output,
         })
     }
-
-    /// What the standings need of it; `None` while it is under way.
-    #[must_use]
-    pub fn result(&self) -> Option<TrialResult> {
-        Some(TrialResult {
-            candidate: self.key.candidate.clone(),
-            task: self.key.task.clone(),
-            verdict: self.verdict?,
-            attempts: self.attempts.len() as u32,
-            deviating: self.attempts.iter().filter(|it| !it.deviations.is_empty()).count() as u32,
-            seconds: self.seconds(),
-            tokens: self.tokens(),
-            cost: self.cost(),
-        })
-    }
 }
 
 impl Record {
-    /// All trials, in the order in which they were begun.
+    /// Trials in figures, in the order in which they were begun.
     ///
     /// # Errors
     /// When the database cannot be read, or holds words that this version does not know.
-    pub fn trials(&self) -> Result<Vec<TrialRow>, RecordError> {
+    pub fn summaries(&self, selection: &Selection) -> Result<Vec<TrialSummary>, RecordError> {
+        let of = Filter::of(selection);
+        let (where_, own) = (of.clause("t."), of.clause(""));
+        let sql = format!(
+            "WITH a AS (
+                SELECT candidate, task, sample, count(*) AS attempts,
+                    count(CASE WHEN deviations <> '[]' THEN 1 END) AS deviating,
+                    max(attempt) AS last
+                FROM attempts {own} GROUP BY candidate, task, sample),
+             r AS (
+                SELECT candidate, task, sample, sum(cost) AS cost, max(estimated) AS estimated,
+                    sum(CASE WHEN outcome = 'answered' THEN seconds END) AS seconds,
+                    sum(tokens_input) AS input, sum(tokens_cached) AS cached,
+                    sum(tokens_output) AS output
+                FROM requests {own} GROUP BY candidate, task, sample)
+             SELECT t.number, t.candidate, t.task, t.sample, t.verdict, t.reason, a.attempts,
+                a.deviating, l.tests_passed, l.tests_total, r.seconds, r.input, r.cached,
+                r.output, r.estimated, r.cost
+             FROM trials t LEFT JOIN a USING (candidate, task, sample)
+                LEFT JOIN r USING (candidate, task, sample)
+                LEFT JOIN attempts l ON l.candidate = t.candidate AND l.task = t.task
+                    AND l.sample = t.sample AND l.attempt = a.last
+             {where_} ORDER BY t.number"
+        );
         self.read("read trials", || {
-            let mut trials = self.rows(
-                "SELECT id, candidate, task, sample, holding, prompt, verdict, reason, begun, ended
-                 FROM trials ORDER BY id",
-                trial_row,
-            )?;
-            let mut attempts = group(self.rows(
-                "SELECT a.trial, a.id, a.number, a.answer_kind, a.answer, a.cut_off, a.verdict,
-                 a.reason, a.tests_passed, a.tests_total, a.credit, a.deviations, a.code, a.message,
-                 a.notes, a.feedback, a.judge_seconds
-                 FROM attempts a ORDER BY a.trial, a.number",
-                |row| Ok((row.get(0)?, attempt_row(row)?)),
-            )?);
-            let mut requests = group(self.rows(
-                "SELECT r.trial, r.attempt, r.number, r.outcome, r.detail, r.status, r.seconds,
-                 r.first_token, r.tokens_input, r.tokens_cached, r.tokens_output, r.estimated,
-                 r.cost
-                 FROM requests r ORDER BY r.trial, r.id",
-                |row| Ok((row.get(0)?, request_row(row)?)),
-            )?);
+            of.rows(self, &sql, |row| {
+                let count = |column: usize| -> rusqlite::Result<u32> {
+                    Ok(row.get::<_, Option<u32>>(column)?.unwrap_or(0))
+                };
+                let real = |column: usize| -> rusqlite::Result<f64> {
+                    Ok(row.get::<_, Option<f64>>(column)?.unwrap_or(0.0))
+                };
+                let long = |column: usize| -> rusqlite::Result<u64> {
+                    Ok(row.get::<_, Option<i64>>(column)?.unwrap_or(0).max(0) as u64)
+                };
+                Ok(TrialSummary {
+                    number: row.get(0)?,
+                    key: key_at(row, 1)?,
+                    verdict: verdict(row.get(4)?, row.get(5)?)?,
+                    attempts: count(6)?,
+                    deviating: count(7)?,
+                    tests: (count(8)?, count(9)?),
+                    seconds: real(10)?,
+                    tokens: Tokens { input: long(11)?, cached: long(12)?, output: long(13)? },
+                    estimated: count(14)? > 0,
+                    cost: real(15)?,
+                })
+            })
+        })
+    }
+
+    /// Trials in full, in the order in which they were begun.
+    ///
+    /// # Errors
+    /// When the database cannot be read, or holds words that this version does not know.
+    pub fn trials(&self, selection: &Selection) -> Result<Vec<TrialRow>, RecordError> {
+        let of = Filter::of(selection);
+        let own = of.clause("");
+        self.read("read trials", || {
+            let trials = format!(
+                "SELECT number, candidate, task, sample, round, prompt, verdict, reason, begun, ended
+                 FROM trials {own} ORDER BY number"
+            );
+            let mut trials = of.rows(self, &trials, trial_row)?;
+            let attempts = format!(
+                "SELECT candidate, task, sample, attempt, answer_kind, answer, cut_off, verdict,
+                 reason, tests_passed, tests_total, credit, deviations, code, message, notes,
+                 feedback, judge_seconds, tests
+                 FROM attempts {own} ORDER BY candidate, task, sample, attempt"
+            );
+            let mut attempts =
+                group(of.rows(self, &attempts, |row| Ok((key_at(row, 0)?, attempt_row(row)?)))?);
+            let requests = format!(
+                "SELECT candidate, task, sample, round, attempt, number, outcome, detail, status,
+                 seconds, first_token, tokens_input, tokens_cached, tokens_output, estimated, cost
+                 FROM requests {own} ORDER BY candidate, task, sample, round, attempt, number"
+            );
+            let mut requests =
+                group(of.rows(self, &requests, |row| Ok((key_at(row, 0)?, request_row(row)?)))?);
             for trial in &mut trials {
-                trial.attempts = attempts.remove(&trial.id).unwrap_or_default();
-                trial.requests = requests.remove(&trial.id).unwrap_or_default();
+                trial.attempts = attempts.remove(&trial.key).unwrap_or_default();
+                trial.requests = requests.remove(&trial.key).unwrap_or_default();
             }
             Ok(trials)
         })
     }
 
-    /// The tests of an attempt.
+    /// One trial in full; `None` when it was not begun.
+    ///
+    /// # Errors
+    /// As [`Self::trials`].
+    pub fn trial(&self, key: &TrialKey) -> Result<Option<TrialRow>, RecordError> {
+        Ok(self.trials(&Selection::of(key))?.pop())
+    }
+
+    /// The tests of an attempt; none until it is judged.
     ///
     /// # Errors
     /// When the database cannot be read.
-    pub fn tests(&self, attempt: i64) -> Result<Vec<TestOutcome>, RecordError> {
+    pub fn tests(&self, attempt: &AttemptRow) -> Result<Vec<TestOutcome>, RecordError> {
+        let Some(digest) = &attempt.tests else { return Ok(Vec::new()) };
         self.read("read tests", || {
-            let mut statement = self
-                .connection
-                .prepare_cached("SELECT detail FROM outcomes WHERE attempt = ?1 ORDER BY place")?;
-            let digests = statement.query_map(params![attempt], |row| row.get::<_, String>(0))?;
-            digests
-                .map(|digest| {
-                    let bytes = blob::load(&self.connection, &digest?)?;
-                    serde_json::from_slice(&bytes).map_err(conversion)
-                })
-                .collect()
+            let bytes = blob::load(&self.connection, digest)?;
+            serde_json::from_slice(&bytes).map_err(conversion)
         })
     }
 
@@ -243,8 +357,63 @@ impl Record {
     }
 }
 
-fn group<T>(rows: Vec<(i64, T)>) -> BTreeMap<i64, Vec<T>> {
-    let mut groups = BTreeMap::<i64, Vec<T>>::new();
+/// A selection as a condition.
+pub(crate) struct Filter<'a> {
+    conditions: Vec<&'static str>,
+    values: Vec<&'a dyn ToSql>,
+}
+
+impl<'a> Filter<'a> {
+    pub fn of(selection: &'a Selection) -> Self {
+        let mut of = Self { conditions: Vec::new(), values: Vec::new() };
+        let Selection { candidate, task, sample, number } = selection;
+        if let Some(candidate) = candidate {
+            of.add("{t}candidate = ?", candidate);
+        }
+        if let Some(task) = task {
+            of.add("{t}task = ?", task);
+        }
+        if let Some(sample) = sample {
+            of.add("{t}sample = ?", sample);
+        }
+        if let Some(number) = number {
+            of.add(
+                "({t}candidate, {t}task, {t}sample) IN
+                 (SELECT candidate, task, sample FROM trials WHERE number = ?)",
+                number,
+            );
+        }
+        of
+    }
+
+    fn add(&mut self, condition: &'static str, value: &'a dyn ToSql) {
+        self.conditions.push(condition);
+        self.values.push(value);
+    }
+
+    /// The clause, of columns of one table. Places for values are numbered, so that it can be used twice.
+    pub fn clause(&self, table: &str) -> String {
+        let numbered = self.conditions.iter().enumerate().map(|(index, condition)| {
+            let condition = condition.replace('?', &format!("?{}", index + 1));
+            condition.replace("{t}", table)
+        });
+        let all = numbered.collect::<Vec<_>>().join(" AND ");
+        if all.is_empty() { all } else { format!("WHERE {all}") }
+    }
+
+    pub fn rows<T>(
+        &self,
+        record: &Record,
+        sql: &str,
+        read: impl FnMut(&Row<'_>) -> rusqlite::Result<T>,
+    ) -> rusqlite::Result<Vec<T>> {
+        let mut statement = record.connection.prepare_cached(sql)?;
+        statement.query_map(self.values.as_slice(), read)?.collect()
+    }
+}
+
+fn group<T>(rows: Vec<(TrialKey, T)>) -> BTreeMap<TrialKey, Vec<T>> {
+    let mut groups = BTreeMap::<TrialKey, Vec<T>>::new();
     for (key, row) in rows {
         groups.entry(key).or_default().push(row);
     }
@@ -274,12 +443,16 @@ pub(crate) fn verdict(
     word.map(|word| Verdict::parse(&word, reason.as_deref())).transpose().map_err(conversion)
 }
 
+pub(crate) fn key_at(row: &Row<'_>, column: usize) -> rusqlite::Result<TrialKey> {
+    let (candidate, task) = (row.get(column)?, row.get(column + 1)?);
+    Ok(TrialKey { candidate, task, sample: row.get(column + 2)? })
+}
+
 fn trial_row(row: &Row<'_>) -> rusqlite::Result<TrialRow> {
-    let key = TrialKey { candidate: row.get(1)?, task: row.get(2)?, sample: row.get(3)? };
     Ok(TrialRow {
-        id: row.get(0)?,
-        key,
-        holding: row.get(4)?,
+        number: row.get(0)?,
+        key: key_at(row, 1)?,
+        round: row.get(4)?,
         prompt: row.get(5)?,
         verdict: verdict(row.get(6)?, row.get(7)?)?,
         begun: row.get(8)?,
@@ -295,36 +468,37 @@ fn attempt_row(row: &Row<'_>) -> rusqlite::Result<AttemptRow> {
         text.map_or_else(|| Ok(Vec::new()), |it| serde_json::from_str(&it).map_err(conversion))
     };
     Ok(AttemptRow {
-        id: row.get(1)?,
-        number: row.get(2)?,
-        answer_kind: row.get(3)?,
-        answer: row.get(4)?,
-        cut_off: row.get(5)?,
-        verdict: verdict(row.get(6)?, row.get(7)?)?,
-        tests_passed: row.get::<_, Option<u32>>(8)?.unwrap_or(0),
-        tests_total: row.get::<_, Option<u32>>(9)?.unwrap_or(0),
-        credit: row.get::<_, Option<f64>>(10)?.unwrap_or(0.0),
-        deviations: list(11)?,
-        code: row.get(12)?,
-        message: row.get(13)?,
-        notes: list(14)?,
-        feedback: row.get(15)?,
-        judge_seconds: row.get::<_, Option<f64>>(16)?.unwrap_or(0.0),
+        number: row.get(3)?,
+        answer_kind: row.get(4)?,
+        answer: row.get(5)?,
+        cut_off: row.get(6)?,
+        verdict: verdict(row.get(7)?, row.get(8)?)?,
+        tests_passed: row.get::<_, Option<u32>>(9)?.unwrap_or(0),
+        tests_total: row.get::<_, Option<u32>>(10)?.unwrap_or(0),
+        credit: row.get::<_, Option<f64>>(11)?.unwrap_or(0.0),
+        deviations: list(12)?,
+        code: row.get(13)?,
+        message: row.get(14)?,
+        notes: list(15)?,
+        feedback: row.get(16)?,
+        judge_seconds: row.get::<_, Option<f64>>(17)?.unwrap_or(0.0),
+        tests: row.get(18)?,
     })
 }
 
 fn request_row(row: &Row<'_>) -> rusqlite::Result<RequestRow> {
     let count = |column: usize| row.get::<_, i64>(column).map(|it| it.max(0) as u64);
     Ok(RequestRow {
-        attempt: row.get(1)?,
-        number: row.get(2)?,
-        outcome: row.get(3)?,
-        detail: row.get(4)?,
-        status: row.get(5)?,
-        seconds: row.get(6)?,
-        first_token: row.get(7)?,
-        tokens: Tokens { input: count(8)?, cached: count(9)?, output: count(10)? },
-        estimated: row.get(11)?,
-        cost: row.get(12)?,
+        round: row.get(3)?,
+        attempt: row.get(4)?,
+        number: row.get(5)?,
+        outcome: row.get(6)?,
+        detail: row.get(7)?,
+        status: row.get(8)?,
+        seconds: row.get(9)?,
+        first_token: row.get(10)?,
+        tokens: Tokens { input: count(11)?, cached: count(12)?, output: count(13)? },
+        estimated: row.get(14)?,
+        cost: row.get(15)?,
     })
 }

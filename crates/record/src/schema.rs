@@ -7,15 +7,11 @@ use rusqlite::limits::Limit;
 use rusqlite::{Connection, OpenFlags};
 
 use crate::blob::TEXT_MAX;
+use crate::migrations;
+pub use crate::migrations::NEWEST;
 
 /// Marks the file as ours: "FTrl" in ASCII.
 const APPLICATION_ID: i64 = 0x4654_726C;
-
-/// Every version of the layout. A migration is never edited, only followed by another.
-const MIGRATIONS: &[&str] = &[include_str!("schema.sql"), include_str!("regrades.sql")];
-
-/// The newest version.
-pub const NEWEST: u32 = MIGRATIONS.len() as u32;
 
 /// Why a database cannot be used.
 #[derive(Debug)]
@@ -24,8 +20,10 @@ pub enum SchemaRefusal {
     Sqlite(rusqlite::Error),
     /// It is of a newer version than this tool knows.
     Newer(u32),
-    /// It is no record's database, or not as this tool makes them.
-    Foreign(&'static str),
+    /// It is another program's.
+    Foreign,
+    /// It does not have a record's tables, or has more.
+    OtherTables,
 }
 
 impl From<rusqlite::Error> for SchemaRefusal {
@@ -57,20 +55,18 @@ pub fn check(connection: &Connection) -> Result<u32, SchemaRefusal> {
         return Ok(0);
     }
     if mark != APPLICATION_ID {
-        return Err(SchemaRefusal::Foreign("its database is another program's"));
+        return Err(SchemaRefusal::Foreign);
     }
     let version = u32::try_from(version).unwrap_or(u32::MAX);
     if version > NEWEST {
         return Err(SchemaRefusal::Newer(version));
     }
     let own = Connection::open_in_memory()?;
-    for migration in &MIGRATIONS[..version as usize] {
-        own.execute_batch(migration)?;
+    for version in 1..=version {
+        migrations::apply(&own, version)?;
     }
     if version == 0 || found != layout(&own)? {
-        return Err(SchemaRefusal::Foreign(
-            "its database does not hold a record's tables, or more",
-        ));
+        return Err(SchemaRefusal::OtherTables);
     }
     Ok(version)
 }
@@ -92,8 +88,8 @@ pub fn migrate(connection: &mut Connection) -> Result<(), SchemaRefusal> {
     connection.pragma_update(None, "foreign_keys", true)?;
     if found < NEWEST {
         let transaction = connection.transaction()?;
-        for migration in &MIGRATIONS[found as usize..] {
-            transaction.execute_batch(migration)?;
+        for version in found + 1..=NEWEST {
+            migrations::apply(&transaction, version)?;
         }
         transaction.pragma_update(None, "application_id", APPLICATION_ID)?;
         transaction.pragma_update(None, "user_version", NEWEST)?;

@@ -30,8 +30,6 @@ pub struct Record {
     pub(crate) folder: PathBuf,
     pub(crate) connection: Connection,
     manifest: Manifest,
-    /// The version of the database's layout.
-    pub(crate) version: u32,
     /// How much it may do for one piece of reading.
     pub(crate) steps: Steps,
     /// Held while a run writes, or shared by those who look; the lock goes with the file.
@@ -51,11 +49,9 @@ pub struct NewAnswer {
     pub at: String,
 }
 
-/// One request to a host, whatever came of it.
+/// What became of a request to a host.
 #[derive(Debug, Clone, PartialEq)]
-pub struct NewRequest {
-    /// When it was sent, in UTC, RFC 3339.
-    pub sent: String,
+pub struct RequestResult {
     /// `answered`, or the reason why not.
     pub outcome: String,
     /// What the host said, without keys.
@@ -106,30 +102,32 @@ impl Record {
         let lock = files::open(&folder.join(LOCK), OpenOptions::new().read(true))?;
         // Nobody begins to write while it is shared. Where there is none, nobody ever wrote here.
         let is_still = lock.as_ref().is_none_or(|it| it.try_lock_shared().is_ok());
-        let open = |path: &Path, flags, how: &str| {
-            let name = format!("file:{}?{how}", escaped(path));
-            Connection::open_with_flags(name, flags)
-        };
-        let (connection, copy) = if !is_still {
-            (Connection::open_with_flags(&database, schema::CHANGING), None)
-        } else if files::has_changes_beside(&database) {
-            let copy = tempfile::tempdir().map_err(files::io("make", &std::env::temp_dir()))?;
-            let path = files::copy_database(&database, copy.path())?;
-            let own = fs::canonicalize(&path).map_err(files::io("find", &path))?;
-            (Connection::open_with_flags(own, schema::WRITING), Some(copy))
-        } else {
-            (open(&database, schema::UNCHANGING, "immutable=1"), None)
-        };
         let failed = refused(folder);
-        let mut connection = connection.map_err(|it| failed(it.into()))?;
-        schema::distrust(&connection).map_err(|it| failed(it.into()))?;
-        let steps = Steps::bound(&mut connection).map_err(|it| failed(it.into()))?;
-        let version = schema::check(&connection).map_err(&failed)?;
-        if version == 0 {
-            return Err(RecordError::NoDatabase(folder.to_owned()));
+        let changes = files::has_changes_beside(&database);
+        let (connection, copy) = match (is_still, changes) {
+            (false, _) => (Connection::open_with_flags(&database, schema::CHANGING), None),
+            (true, true) => copied(&database)?,
+            (true, false) => {
+                let name = format!("file:{}?immutable=1", escaped(&database));
+                (Connection::open_with_flags(name, schema::UNCHANGING), None)
+            }
+        };
+        let (mut connection, mut copy) = (connection.map_err(|it| failed(it.into()))?, copy);
+        let mut steps = doubted(&mut connection).map_err(&failed)?;
+        match schema::check(&connection).map_err(&failed)? {
+            0 => return Err(RecordError::NoDatabase(folder.to_owned())),
+            schema::NEWEST => {}
+            // One of an older layout stays as it is: a copy of it is brought up to date.
+            _ if !is_still => return Err(RecordError::Locked(folder.to_owned())),
+            _ => {
+                let (updated, own) = copied(&database)?;
+                (connection, copy) = (updated.map_err(|it| failed(it.into()))?, own);
+                steps = doubted(&mut connection).map_err(&failed)?;
+                schema::migrate(&mut connection).map_err(&failed)?;
+            }
         }
         let folder = folder.to_owned();
-        Ok(Self { folder, connection, manifest, version, steps, _lock: lock, _copy: copy })
+        Ok(Self { folder, connection, manifest, steps, _lock: lock, _copy: copy })
     }
 
     /// Opens a record to write to it, or makes one with this manifest.
@@ -152,18 +150,13 @@ impl Record {
         let own = fs::canonicalize(folder).map_err(files::io("find", folder))?;
         let connection = Connection::open_with_flags(own.join(DATABASE), schema::WRITING);
         let mut connection = connection.map_err(|it| failed(it.into()))?;
-        schema::distrust(&connection).map_err(|it| failed(it.into()))?;
+        let steps = doubted(&mut connection).map_err(&failed)?;
         schema::migrate(&mut connection).map_err(&failed)?;
-        let steps = Steps::bound(&mut connection).map_err(|it| failed(it.into()))?;
-        Ok(Self {
-            folder: folder.to_owned(),
-            connection,
-            manifest: known,
-            version: schema::NEWEST,
-            steps,
-            _lock: Some(lock),
-            _copy: None,
-        })
+        let folder = folder.to_owned();
+        let mut record =
+            Self { folder, connection, manifest: known, steps, _lock: Some(lock), _copy: None };
+        record.note_lost_requests()?;
+        Ok(record)
     }
 
     /// Opens a record to add to it what is not a trial.
@@ -198,7 +191,7 @@ impl Record {
         Ok(())
     }
 
-    /// Begins a trial and gives its number.
+    /// Begins a trial.
     ///
     /// # Errors
     /// When the database refuses, or the trial was begun before.
@@ -207,107 +200,159 @@ impl Record {
         key: &TrialKey,
         prompt: &str,
         at: &str,
-    ) -> Result<i64, RecordError> {
+    ) -> Result<(), RecordError> {
         self.transact("begin a trial", |transaction| {
             let prompt = blob::store(transaction, prompt.as_bytes())?;
-            transaction.execute(
-                "INSERT INTO trials (candidate, task, sample, holding, prompt, begun)
-                 VALUES (?1, ?2, ?3, 1, ?4, ?5)",
-                params![key.candidate, key.task, key.sample, prompt.as_str(), at],
-            )?;
-            Ok(transaction.last_insert_rowid())
+            transaction
+                .prepare_cached(
+                    "INSERT INTO trials (candidate, task, sample, number, round, prompt, begun)
+                     VALUES (?1, ?2, ?3, (SELECT coalesce(max(number), 0) + 1 FROM trials), 1, ?4, ?5)",
+                )?
+                .execute(params![key.candidate, key.task, key.sample, prompt.as_str(), at])?;
+            Ok(())
         })
     }
 
-    /// Takes a void trial up again, and gives which holding of it this is. Its answers and requests
-    /// stay; a void judgement, which says nothing of the answer, is taken back. `prompt` is used if
-    /// nothing was answered yet.
+    /// Begins a void trial again, and gives its round. Its answers and requests stay; a void judgement,
+    /// which says nothing of the answer, is taken back. `prompt` is used if nothing was answered yet.
     ///
     /// # Errors
     /// When the database refuses, or the trial is not void.
-    pub fn reopen_trial(&mut self, trial: i64, prompt: &str, at: &str) -> Result<u32, RecordError> {
-        self.transact("take a void trial up again", |transaction| {
+    pub fn reopen_trial(
+        &mut self,
+        key: &TrialKey,
+        prompt: &str,
+        at: &str,
+    ) -> Result<u32, RecordError> {
+        let TrialKey { candidate, task, sample } = key;
+        self.transact("begin a void trial again", |transaction| {
             let changed = transaction.execute(
-                "UPDATE trials SET holding = holding + 1, begun = ?2, verdict = NULL,
-                 reason = NULL, ended = NULL WHERE id = ?1 AND verdict = 'void'",
-                params![trial, at],
+                "UPDATE trials SET round = round + 1, begun = ?4, verdict = NULL, reason = NULL,
+                 ended = NULL
+                 WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND verdict = 'void'",
+                params![candidate, task, sample, at],
             )?;
             if changed != 1 {
                 return Err(rusqlite::Error::StatementChangedRows(changed));
             }
             let prompt = blob::store(transaction, prompt.as_bytes())?;
             transaction.execute(
-                "UPDATE trials SET prompt = ?2
-                 WHERE id = ?1 AND NOT EXISTS (SELECT 1 FROM attempts WHERE trial = ?1)",
-                params![trial, prompt.as_str()],
+                "UPDATE trials SET prompt = ?4
+                 WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND NOT EXISTS
+                 (SELECT 1 FROM attempts WHERE candidate = ?1 AND task = ?2 AND sample = ?3)",
+                params![candidate, task, sample, prompt.as_str()],
             )?;
             transaction.execute(
-                "DELETE FROM outcomes WHERE attempt IN
-                 (SELECT id FROM attempts WHERE trial = ?1 AND verdict = 'void')",
-                [trial],
+                "UPDATE attempts SET verdict = NULL, reason = NULL, tests = NULL
+                 WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND verdict = 'void'",
+                params![candidate, task, sample],
             )?;
-            transaction.execute(
-                "UPDATE attempts SET verdict = NULL, reason = NULL
-                 WHERE trial = ?1 AND verdict = 'void'",
-                [trial],
-            )?;
-            transaction
-                .query_row("SELECT holding FROM trials WHERE id = ?1", [trial], |row| row.get(0))
+            transaction.query_row(
+                "SELECT round FROM trials WHERE candidate = ?1 AND task = ?2 AND sample = ?3",
+                params![candidate, task, sample],
+                |row| row.get(0),
+            )
         })
     }
 
-    /// Commits requests that were made in vain for a trial that goes on later.
+    /// Commits that a request is sent, before anything of it can be paid for. Gives its number among those
+    /// of the attempt.
+    ///
+    /// # Errors
+    /// When the database refuses: then it must not be sent.
+    pub fn begin_request(
+        &mut self,
+        key: &TrialKey,
+        round: u32,
+        attempt: u32,
+        sent: &str,
+    ) -> Result<u32, RecordError> {
+        self.transact("commit a request", |transaction| {
+            let number: u32 = transaction
+                .prepare_cached(
+                    "SELECT coalesce(max(number), 0) + 1 FROM requests WHERE candidate = ?1
+                     AND task = ?2 AND sample = ?3 AND round = ?4 AND attempt = ?5",
+                )?
+                .query_row(params![key.candidate, key.task, key.sample, round, attempt], |row| {
+                    row.get(0)
+                })?;
+            transaction
+                .prepare_cached(
+                    "INSERT INTO requests (candidate, task, sample, round, attempt, number, sent,
+                     outcome, detail, seconds, tokens_input, tokens_cached, tokens_output,
+                     estimated, cost)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, 'under way', '', 0, 0, 0, 0, 0, 0)",
+                )?
+                .execute(params![
+                    key.candidate,
+                    key.task,
+                    key.sample,
+                    round,
+                    attempt,
+                    number,
+                    sent
+                ])?;
+            Ok(number)
+        })
+    }
+
+    /// Commits what became of a request.
     ///
     /// # Errors
     /// When the database refuses.
-    pub fn commit_requests(
+    pub fn end_request(
         &mut self,
-        trial: i64,
-        holding: u32,
+        key: &TrialKey,
+        round: u32,
         attempt: u32,
-        requests: &[NewRequest],
+        number: u32,
+        request: &RequestResult,
     ) -> Result<(), RecordError> {
-        self.transact("commit requests", |transaction| {
-            insert_requests(transaction, trial, holding, attempt, requests)
+        self.transact("commit a request", |transaction| {
+            end_request(transaction, key, round, attempt, number, request)
         })
     }
 
-    /// Commits an answer with the requests that led to it. Only then may it be judged. Gives the
-    /// attempt's number.
+    /// Commits an answer, and with it what became of the request that brought it. Only then may it be
+    /// judged.
     ///
     /// # Errors
     /// When the database refuses: then the answer is not recorded.
     pub fn commit_answer(
         &mut self,
-        trial: i64,
-        holding: u32,
-        number: u32,
+        key: &TrialKey,
+        round: u32,
+        attempt: u32,
         answer: &NewAnswer,
-        requests: &[NewRequest],
-    ) -> Result<i64, RecordError> {
+        request: Option<(u32, &RequestResult)>,
+    ) -> Result<(), RecordError> {
         self.transact("commit an answer", |transaction| {
             let body = match &answer.submission {
                 Submission::Text(text) | Submission::Patch(text) => text.clone().into_bytes(),
                 Submission::Files(files) => pack(files),
             };
             let body = blob::store(transaction, &body)?;
-            insert_requests(transaction, trial, holding, number, requests)?;
+            if let Some((number, request)) = request {
+                end_request(transaction, key, round, attempt, number, request)?;
+            }
             transaction
                 .prepare_cached(
-                    "INSERT INTO attempts
-                     (trial, holding, number, answer_kind, answer, cut_off, answered)
-                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+                    "INSERT INTO attempts (candidate, task, sample, attempt, round, answer_kind,
+                     answer, cut_off, answered)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
                 )?
                 .execute(params![
-                    trial,
-                    holding,
-                    number,
+                    key.candidate,
+                    key.task,
+                    key.sample,
+                    attempt,
+                    round,
                     answer.submission.kind(),
                     body.as_str(),
                     answer.cut_off,
                     answer.at
                 ])?;
-            Ok(transaction.last_insert_rowid())
+            Ok(())
         })
     }
 
@@ -317,8 +362,8 @@ impl Record {
     /// When the database refuses: then the attempt stays unjudged, and can be judged later.
     pub fn commit_judgement(
         &mut self,
-        trial: i64,
-        attempt: i64,
+        key: &TrialKey,
+        attempt: u32,
         new: &NewJudgement<'_>,
     ) -> Result<(), RecordError> {
         self.transact("commit a judgement", |transaction| {
@@ -329,16 +374,21 @@ impl Record {
             let code = new.code.map(|code| blob::store(transaction, &pack(code))).transpose()?;
             let message = text(judgement.message.as_deref())?;
             let feedback = text(new.feedback)?;
+            let tests = blob::store(transaction, json(&judgement.tests)?.as_bytes())?;
             let (passed, total) = judgement.counts();
             let as_text =
                 |digest: &Option<Digest>| digest.as_ref().map(|it| it.as_str().to_owned());
             transaction
                 .prepare_cached(
-                    "UPDATE attempts SET verdict = ?2, reason = ?3, tests_passed = ?4,
-                     tests_total = ?5, credit = ?6, deviations = ?7, code = ?8, message = ?9,
-                     notes = ?10, feedback = ?11, judge_seconds = ?12 WHERE id = ?1",
+                    "UPDATE attempts SET verdict = ?5, reason = ?6, tests_passed = ?7,
+                     tests_total = ?8, credit = ?9, deviations = ?10, code = ?11, message = ?12,
+                     notes = ?13, feedback = ?14, judge_seconds = ?15, tests = ?16
+                     WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND attempt = ?4",
                 )?
                 .execute(params![
+                    key.candidate,
+                    key.task,
+                    key.sample,
                     attempt,
                     judgement.verdict.word(),
                     judgement.verdict.reason(),
@@ -350,47 +400,38 @@ impl Record {
                     as_text(&message),
                     json(&judgement.notes)?,
                     as_text(&feedback),
-                    new.seconds
+                    new.seconds,
+                    tests.as_str()
                 ])?;
-            for (place, test) in judgement.tests.iter().enumerate() {
-                let detail = blob::store(transaction, json(test)?.as_bytes())?;
-                transaction
-                    .prepare_cached(
-                        "INSERT INTO outcomes (attempt, place, name, visible, failed, detail)
-                         VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-                    )?
-                    .execute(params![
-                        attempt,
-                        place as i64,
-                        test.name,
-                        test.visible,
-                        test.failed.map(|reason| reason.word()),
-                        detail.as_str()
-                    ])?;
-            }
             match new.trial {
-                Some(verdict) => end_trial(transaction, trial, verdict, new.at),
+                Some(verdict) => end_trial(transaction, key, verdict, new.at),
                 None => Ok(()),
             }
         })
     }
 
-    /// Ends a trial without a further answer, with the requests that were made for it in vain.
+    /// Ends a trial without a further answer.
     ///
     /// # Errors
     /// When the database refuses.
     pub fn end_trial(
         &mut self,
-        trial: i64,
-        holding: u32,
-        attempt: u32,
+        key: &TrialKey,
         verdict: Verdict,
-        requests: &[NewRequest],
         at: &str,
     ) -> Result<(), RecordError> {
-        self.transact("end a trial", |transaction| {
-            insert_requests(transaction, trial, holding, attempt, requests)?;
-            end_trial(transaction, trial, verdict, at)
+        self.transact("end a trial", |transaction| end_trial(transaction, key, verdict, at))
+    }
+
+    /// Requests that were under way when a run was killed: whatever they cost, nothing came of them.
+    fn note_lost_requests(&mut self) -> Result<(), RecordError> {
+        self.transact("commit a request", |transaction| {
+            transaction.execute(
+                "UPDATE requests SET outcome = 'lost', detail = 'the run ended before it was answered'
+                 WHERE outcome = 'under way'",
+                [],
+            )?;
+            Ok(())
         })
     }
 
@@ -455,6 +496,22 @@ fn escaped(path: &Path) -> String {
     out
 }
 
+/// A connection to a copy of a database, and the folder of the copy.
+type Copied = (rusqlite::Result<Connection>, Option<TempDir>);
+
+fn copied(database: &Path) -> Result<Copied, RecordError> {
+    let copy = tempfile::tempdir().map_err(files::io("make", &std::env::temp_dir()))?;
+    let path = files::copy_database(database, copy.path())?;
+    let own = fs::canonicalize(&path).map_err(files::io("find", &path))?;
+    Ok((Connection::open_with_flags(own, schema::WRITING), Some(copy)))
+}
+
+/// Takes from a connection what a database from a stranger could do with it, and bounds the rest.
+fn doubted(connection: &mut Connection) -> Result<Steps, SchemaRefusal> {
+    schema::distrust(connection)?;
+    Ok(Steps::bound(connection)?)
+}
+
 /// What is reported of a database that cannot be used.
 fn refused(folder: &Path) -> impl Fn(SchemaRefusal) -> RecordError + use<> {
     let path = folder.to_owned();
@@ -467,7 +524,10 @@ fn refused(folder: &Path) -> impl Fn(SchemaRefusal) -> RecordError + use<> {
             SchemaRefusal::Newer(found) => {
                 RecordError::Newer { what: "the database", path, found, known: schema::NEWEST }
             }
-            SchemaRefusal::Foreign(why) => RecordError::Damaged { path, why: why.to_owned() },
+            SchemaRefusal::Foreign => RecordError::NotOurs { path, what: "another program's" },
+            SchemaRefusal::OtherTables => {
+                RecordError::NotOurs { path, what: "not made of a record's tables alone" }
+            }
         }
     }
 }
@@ -489,48 +549,59 @@ fn pack(files: &FileTree) -> Vec<u8> {
 
 fn end_trial(
     transaction: &Transaction<'_>,
-    trial: i64,
+    key: &TrialKey,
     verdict: Verdict,
     at: &str,
 ) -> rusqlite::Result<()> {
     transaction
-        .prepare_cached("UPDATE trials SET verdict = ?2, reason = ?3, ended = ?4 WHERE id = ?1")?
-        .execute(params![trial, verdict.word(), verdict.reason(), at])?;
+        .prepare_cached(
+            "UPDATE trials SET verdict = ?4, reason = ?5, ended = ?6
+             WHERE candidate = ?1 AND task = ?2 AND sample = ?3",
+        )?
+        .execute(params![
+            key.candidate,
+            key.task,
+            key.sample,
+            verdict.word(),
+            verdict.reason(),
+            at
+        ])?;
     Ok(())
 }
 
-fn insert_requests(
+fn end_request(
     transaction: &Transaction<'_>,
-    trial: i64,
-    holding: u32,
+    key: &TrialKey,
+    round: u32,
     attempt: u32,
-    requests: &[NewRequest],
+    number: u32,
+    request: &RequestResult,
 ) -> rusqlite::Result<()> {
-    for (number, request) in requests.iter().enumerate() {
-        transaction
-            .prepare_cached(
-                "INSERT INTO requests (trial, holding, attempt, number, sent, outcome, detail,
-                 status, seconds, first_token, tokens_input, tokens_cached, tokens_output,
-                 estimated, cost)
-                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14, ?15)",
-            )?
-            .execute(params![
-                trial,
-                holding,
-                attempt,
-                number as i64 + 1,
-                request.sent,
-                request.outcome,
-                request.detail,
-                request.status,
-                request.seconds,
-                request.first_token,
-                request.tokens.input as i64,
-                request.tokens.cached as i64,
-                request.tokens.output as i64,
-                request.estimated,
-                request.cost
-            ])?;
-    }
+    transaction
+        .prepare_cached(
+            "UPDATE requests SET outcome = ?7, detail = ?8, status = ?9, seconds = ?10,
+             first_token = ?11, tokens_input = ?12, tokens_cached = ?13, tokens_output = ?14,
+             estimated = ?15, cost = ?16
+             WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND round = ?4 AND attempt = ?5
+             AND number = ?6",
+        )?
+        .execute(params![
+            key.candidate,
+            key.task,
+            key.sample,
+            round,
+            attempt,
+            number,
+            request.outcome,
+            request.detail,
+            request.status,
+            request.seconds,
+            request.first_token,
+            request.tokens.input as i64,
+            request.tokens.cached as i64,
+            request.tokens.output as i64,
+            request.estimated,
+            request.cost
+        ])?;
     Ok(())
 }

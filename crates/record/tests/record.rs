@@ -12,11 +12,14 @@ use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_record::{
-    FORMAT_VERSION, Manifest, NewAnswer, NewJudgement, NewRequest, Record, RecordError,
+    FORMAT_VERSION, Manifest, NewAnswer, NewJudgement, Record, RecordError, RequestResult,
+    Selection,
 };
 use ruzstd::encoding::{CompressionLevel, compress_to_vec};
 
 const AT: &str = "2031-05-01T06:00:00.000Z";
+
+const ALL: Selection = Selection { candidate: None, task: None, sample: None, number: None };
 
 fn manifest() -> Manifest {
     let plan = "docket = \"d\"\n[[candidate]]\nname = \"auk\"\nkind = \"recorded\"\npath = \"a\"\n";
@@ -38,9 +41,8 @@ fn answer(submission: Submission) -> NewAnswer {
     NewAnswer { submission, cut_off: true, at: AT.into() }
 }
 
-fn request(outcome: &str, cost: f64) -> NewRequest {
-    NewRequest {
-        sent: AT.into(),
+fn result(outcome: &str, cost: f64) -> RequestResult {
+    RequestResult {
         outcome: outcome.into(),
         detail: "said".into(),
         status: Some(429),
@@ -83,16 +85,21 @@ fn open(folder: &Path) -> Record {
 fn a_trial_comes_back_as_it_was_written() {
     let folder = tempfile::tempdir().unwrap();
     let mut record = open(folder.path());
-    let (trial, holding) = (record.begin_trial(&key(1), "solve it", AT).unwrap(), 1);
-    let requests = [request("rate limit", 0.0), request("answered", 0.25)];
+    let key = key(1);
+    record.begin_trial(&key, "solve it", AT).unwrap();
     let files = FileTree::from([
         (RelPath::parse("a.py").unwrap(), b"x = 1\n".to_vec()),
         (RelPath::parse("b.bin").unwrap(), vec![0xff, 0]),
     ]);
     let submission = Submission::Files(files.clone());
-    let attempt =
-        record.commit_answer(trial, holding, 1, &answer(submission.clone()), &requests).unwrap();
-    let unjudged = Record::open(folder.path()).unwrap().trials().unwrap();
+    let first = record.begin_request(&key, 1, 1, AT).unwrap();
+    record.end_request(&key, 1, 1, first, &result("rate limit", 0.0)).unwrap();
+    let second = record.begin_request(&key, 1, 1, AT).unwrap();
+    let answered = result("answered", 0.25);
+    let new = answer(submission.clone());
+    record.commit_answer(&key, 1, 1, &new, Some((second, &answered))).unwrap();
+    assert_eq!((first, second), (1, 2));
+    let unjudged = Record::open(folder.path()).unwrap().trials(&ALL).unwrap();
     assert_eq!((unjudged[0].verdict, unjudged[0].attempts[0].verdict), (None, None));
     let verdict = Verdict::Fail(FailReason::WrongResult);
     let judged = judgement(verdict);
@@ -105,12 +112,12 @@ fn a_trial_comes_back_as_it_was_written() {
         trial: Some(verdict),
         at: AT,
     };
-    record.commit_judgement(trial, attempt, &new).unwrap();
+    record.commit_judgement(&key, 1, &new).unwrap();
     drop(record);
 
     let record = Record::open(folder.path()).unwrap();
-    let row = record.trials().unwrap().remove(0);
-    assert_eq!((row.key.clone(), row.verdict, row.holding), (key(1), Some(verdict), 1));
+    let row = record.trial(&key).unwrap().unwrap();
+    assert_eq!((row.key.clone(), row.verdict, row.round), (key, Some(verdict), 1));
     assert_eq!((row.cost(), row.seconds(), row.tokens().input), (0.25, 1.5, 14));
     let attempt = &row.attempts[0];
     assert_eq!((attempt.tests_passed, attempt.tests_total, attempt.cut_off), (1, 2, true));
@@ -119,28 +126,81 @@ fn a_trial_comes_back_as_it_was_written() {
     assert_eq!(record.answer(attempt).unwrap(), submission);
     assert_eq!(record.files(attempt.code.as_ref().unwrap()).unwrap(), files);
     assert_eq!(record.text(attempt.feedback.as_ref().unwrap()).unwrap(), "no");
-    assert_eq!(record.tests(attempt.id).unwrap(), judged.tests);
-    let result = row.result().unwrap();
-    assert_eq!((result.attempts, result.deviating), (1, 1));
+    assert_eq!(record.tests(attempt).unwrap(), judged.tests);
+    let summary = record.summaries(&Selection::of(&row.key)).unwrap().remove(0);
+    assert_eq!((summary.cost, summary.seconds, summary.tests), (0.25, 1.5, (1, 2)));
+    let result = summary.result().unwrap();
+    assert_eq!((result.attempts, result.deviating, result.tokens.input), (1, 1, 14));
+}
+
+#[test]
+fn what_is_asked_for_is_what_comes() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut record = open(folder.path());
+    for (candidate, task, sample) in
+        [("auk", "gap", 1), ("tern", "gap", 1), ("auk", "berth", 1), ("auk", "gap", 2)]
+    {
+        let key = TrialKey { candidate: candidate.into(), task: task.into(), sample };
+        record.begin_trial(&key, "p", AT).unwrap();
+        record.commit_answer(&key, 1, 1, &answer(Submission::Text("x".into())), None).unwrap();
+    }
+    let name = |text: &str| Some(text.to_owned());
+    for (selection, numbers) in [
+        (ALL, vec![1, 2, 3, 4]),
+        (Selection { candidate: name("auk"), ..ALL }, vec![1, 3, 4]),
+        (Selection { task: name("gap"), ..ALL }, vec![1, 2, 4]),
+        (Selection { candidate: name("auk"), task: name("gap"), ..ALL }, vec![1, 4]),
+        (Selection { sample: Some(2), ..ALL }, vec![4]),
+        (Selection { number: Some(3), ..ALL }, vec![3]),
+        (Selection { number: Some(3), task: name("gap"), ..ALL }, vec![]),
+        (Selection { number: Some(99), ..ALL }, vec![]),
+    ] {
+        let trials = record.trials(&selection).unwrap();
+        assert!(trials.iter().all(|it| it.attempts.len() == 1), "{selection:?}");
+        let found: Vec<i64> = trials.iter().map(|it| it.number).collect();
+        assert_eq!(found, numbers, "{selection:?}");
+        let summaries = record.summaries(&selection).unwrap();
+        let found: Vec<i64> = summaries.iter().map(|it| it.number).collect();
+        assert_eq!((found, summaries.iter().all(|it| it.attempts == 1)), (numbers, true));
+    }
+}
+
+#[test]
+fn a_request_under_way_when_a_run_is_killed_is_lost_and_not_forgotten() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut record = open(folder.path());
+    record.begin_trial(&key(1), "p", AT).unwrap();
+    record.begin_request(&key(1), 1, 1, AT).unwrap();
+    let outcome = |record: &Record| {
+        record.trial(&key(1)).unwrap().unwrap().requests.into_iter().map(|it| it.outcome)
+    };
+    let looking = Record::open(folder.path()).unwrap();
+    assert_eq!(outcome(&looking).collect::<Vec<_>>(), ["under way"]);
+    drop((looking, record));
+    let mut record = open(folder.path());
+    let again = record.begin_request(&key(1), 1, 1, AT).unwrap();
+    record.end_request(&key(1), 1, 1, again, &result("answered", 0.5)).unwrap();
+    assert_eq!(outcome(&record).collect::<Vec<_>>(), ["lost", "answered"]);
 }
 
 #[test]
 fn only_a_void_trial_is_taken_up_again_and_its_answers_and_requests_stay() {
     let folder = tempfile::tempdir().unwrap();
     let mut record = open(folder.path());
-    let trial = record.begin_trial(&key(1), "p", AT).unwrap();
-    assert!(record.begin_trial(&key(1), "p", AT).is_err(), "it was begun before");
-    assert!(record.reopen_trial(trial, "p", AT).is_err(), "it is under way");
-    let void = Verdict::Void(VoidReason::RateLimit);
-    record.end_trial(trial, 1, 1, void, &[request("rate limit", 0.5)], AT).unwrap();
-    assert_eq!(record.reopen_trial(trial, "q", AT).unwrap(), 2);
-    let row = record.trials().unwrap().remove(0);
+    let key = key(1);
+    record.begin_trial(&key, "p", AT).unwrap();
+    assert!(record.begin_trial(&key, "p", AT).is_err(), "it was begun before");
+    assert!(record.reopen_trial(&key, "p", AT).is_err(), "it is under way");
+    let request = record.begin_request(&key, 1, 1, AT).unwrap();
+    record.end_request(&key, 1, 1, request, &result("rate limit", 0.5)).unwrap();
+    record.end_trial(&key, Verdict::Void(VoidReason::RateLimit), AT).unwrap();
+    assert_eq!(record.reopen_trial(&key, "q", AT).unwrap(), 2);
+    let row = record.trial(&key).unwrap().unwrap();
     assert_eq!((row.verdict, row.requests.len(), row.cost()), (None, 1, 0.5));
     assert_eq!(record.text(&row.prompt).unwrap(), "q", "nothing was answered to the first");
 
     // An answer that could not be judged is judged again, not asked for again.
-    let submission = Submission::Text("x".into());
-    let attempt = record.commit_answer(trial, 2, 1, &answer(submission), &[]).unwrap();
+    record.commit_answer(&key, 2, 1, &answer(Submission::Text("x".into())), None).unwrap();
     let unjudged = judgement(Verdict::Void(VoidReason::SandboxError));
     let new = NewJudgement {
         judgement: &unjudged,
@@ -151,14 +211,14 @@ fn only_a_void_trial_is_taken_up_again_and_its_answers_and_requests_stay() {
         trial: Some(unjudged.verdict),
         at: AT,
     };
-    record.commit_judgement(trial, attempt, &new).unwrap();
-    assert_eq!(record.reopen_trial(trial, "r", AT).unwrap(), 3);
-    let row = record.trials().unwrap().remove(0);
+    record.commit_judgement(&key, 1, &new).unwrap();
+    assert_eq!(record.reopen_trial(&key, "r", AT).unwrap(), 3);
+    let row = record.trial(&key).unwrap().unwrap();
     assert_eq!((row.attempts.len(), row.attempts[0].verdict), (1, None));
-    assert_eq!(record.tests(attempt).unwrap(), []);
+    assert_eq!(record.tests(&row.attempts[0]).unwrap(), []);
     assert_eq!(record.text(&row.prompt).unwrap(), "q", "this is what was answered");
-    record.end_trial(trial, 3, 1, Verdict::Pass, &[], AT).unwrap();
-    assert!(record.reopen_trial(trial, "p", AT).is_err(), "it is decided");
+    record.end_trial(&key, Verdict::Pass, AT).unwrap();
+    assert!(record.reopen_trial(&key, "p", AT).is_err(), "it is decided");
 }
 
 #[test]
@@ -178,7 +238,7 @@ fn equal_texts_are_stored_once_and_damage_is_noticed() {
     let other = compress_to_vec(&b"another prompt"[..], CompressionLevel::Fastest);
     database.execute("UPDATE blobs SET content = ?1", [other]).unwrap();
     let record = Record::open(folder.path()).unwrap();
-    let row = record.trials().unwrap().remove(0);
+    let row = record.trials(&ALL).unwrap().remove(0);
     assert!(record.text(&row.prompt).is_err());
 }
 

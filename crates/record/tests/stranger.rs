@@ -9,11 +9,14 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use fairtrial_core::answer::Submission;
+use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::plan::Plan;
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::{FailReason, Verdict};
-use fairtrial_record::{FORMAT_VERSION, Manifest, NewAnswer, NewJudgement, Record, RecordError};
+use fairtrial_record::{
+    FORMAT_VERSION, Manifest, NewAnswer, NewJudgement, Record, RecordError, Selection,
+};
 use rusqlite::Connection;
 use ruzstd::encoding::{CompressionLevel, compress_to_vec};
 use tempfile::TempDir;
@@ -39,10 +42,10 @@ fn record() -> (TempDir, PathBuf) {
     let mut record = Record::open_for_run(&path, &manifest()).unwrap();
     for sample in 1..=20 {
         let key = TrialKey { candidate: "auk".into(), task: "gap".into(), sample };
-        let trial = record.begin_trial(&key, "solve it", AT).unwrap();
+        record.begin_trial(&key, "solve it", AT).unwrap();
         let submission = Submission::Text(format!("answer {sample} {}", "x".repeat(500)));
         let answer = NewAnswer { submission, cut_off: false, at: AT.into() };
-        let attempt = record.commit_answer(trial, 1, 1, &answer, &[]).unwrap();
+        record.commit_answer(&key, 1, 1, &answer, None).unwrap();
         let verdict = Verdict::Fail(FailReason::WrongResult);
         let tests = vec![TestOutcome::passed("call 1", false, 1.0)];
         let judgement = Judgement { verdict, tests, message: None, notes: Vec::new() };
@@ -55,7 +58,7 @@ fn record() -> (TempDir, PathBuf) {
             trial: Some(verdict),
             at: AT,
         };
-        record.commit_judgement(trial, attempt, &new).unwrap();
+        record.commit_judgement(&key, 1, &new).unwrap();
     }
     drop(record);
     (folder, path)
@@ -64,15 +67,15 @@ fn record() -> (TempDir, PathBuf) {
 /// Reads all that there is.
 fn read_all(path: &Path) -> Result<usize, RecordError> {
     let record = Record::open(path)?;
-    let trials = record.trials()?;
+    let trials = record.trials(&Selection::default())?;
     for trial in &trials {
         record.text(&trial.prompt)?;
         for attempt in &trial.attempts {
             record.answer(attempt)?;
-            record.tests(attempt.id)?;
+            record.tests(attempt)?;
         }
     }
-    record.gradings()?;
+    record.gradings(&Selection::default())?;
     Ok(trials.len())
 }
 
@@ -114,22 +117,107 @@ fn looking_at_a_record_changes_nothing_and_needs_no_right_to() {
     assert_eq!(state(&killed), before);
 }
 
+/// A database as older versions wrote it: two attempts of one trial, three tests, a request, and, from
+/// version 2 on, a grading.
+fn old_record(version: u32) -> (TempDir, PathBuf) {
+    let (folder, path) = record();
+    let file = path.join("trials.sqlite");
+    fs::remove_file(&file).unwrap();
+    let database = Connection::open(&file).unwrap();
+    database.execute_batch(include_str!("../src/migrations/1-trials.sql")).unwrap();
+    let store = |text: &str| {
+        let digest = Digest::of(text.as_bytes()).as_str().to_owned();
+        let packed = compress_to_vec(text.as_bytes(), CompressionLevel::Uncompressed);
+        let row = (digest.clone(), text.len() as i64, packed);
+        database.execute("INSERT OR IGNORE INTO blobs VALUES (?1, ?2, ?3)", row).unwrap();
+        digest
+    };
+    let (prompt, answer) = (store("solve it"), store("x = 1"));
+    let test = |name: &str| {
+        let test = TestOutcome::passed(name, false, 1.0);
+        store(&serde_json::to_string(&test).unwrap())
+    };
+    let (one, two) = (test("call 1"), test("call 2"));
+    database
+        .execute_batch(&format!(
+            "INSERT INTO trials VALUES (7, 'auk', 'gap', 1, 2, '{prompt}', 'pass', NULL, '{AT}', '{AT}');
+             INSERT INTO attempts (id, trial, holding, number, answer_kind, answer, cut_off, answered,
+                verdict, reason, tests_passed, tests_total, credit, deviations, notes, judge_seconds)
+             VALUES (11, 7, 2, 1, 'text', '{answer}', 0, '{AT}', 'fail', 'crashed', 1, 2, 0.5, '[]', '[]', 0.1),
+                (12, 7, 2, 2, 'text', '{answer}', 0, '{AT}', 'pass', NULL, 1, 1, 1.0, '[]', '[]', 0.1);
+             INSERT INTO requests VALUES
+                (3, 7, 1, 1, 1, '{AT}', 'rate limit', '', 429, 0.5, NULL, 0, 0, 0, 0, 0.0),
+                (4, 7, 2, 1, 1, '{AT}', 'answered', '', 200, 1.5, NULL, 5, 0, 6, 0, 0.25);
+             INSERT INTO outcomes VALUES (11, 0, 'call 1', 0, NULL, '{one}'),
+                (11, 1, 'call 2', 0, 'crashed', '{two}'), (12, 0, 'call 1', 0, NULL, '{one}');
+             PRAGMA application_id = 1179939436; PRAGMA user_version = 1;"
+        ))
+        .unwrap();
+    if version == 2 {
+        let machine = r#"{"fairtrial": "0", "kernel": "k", "tools": [], "since": ""}"#;
+        let tests = store("[]");
+        database.execute_batch(include_str!("../src/migrations/2-gradings.sql")).unwrap();
+        database
+            .execute_batch(&format!(
+                "INSERT INTO gradings VALUES (1, '{AT}', '{machine}', 0);
+                 INSERT INTO regrades VALUES (1, 12, 'fail', 'crashed', 0, 1, 0.0, 'why', '[]', '{tests}');
+                 PRAGMA user_version = 2;"
+            ))
+            .unwrap();
+    }
+    (folder, path)
+}
+
 #[test]
 fn a_record_of_an_older_layout_is_read_as_it_is_and_changed_by_a_run_only() {
-    let (_folder, path) = record();
     let version = |path: &Path| -> u32 {
         let database = Connection::open(path.join("trials.sqlite")).unwrap();
         database.pragma_query_value(None, "user_version", |row| row.get(0)).unwrap()
     };
-    change(&path, "DROP TABLE regrades; DROP TABLE gradings; PRAGMA user_version = 1;");
-    assert_eq!(read_all(&path).unwrap(), 20);
-    assert_eq!(version(&path), 1);
-    drop(Record::open_to_add(&path).unwrap());
-    assert_eq!(version(&path), 2);
+    for old in [1, 2] {
+        let (_folder, path) = old_record(old);
+        let before = state(&path);
+        for is_migrated in [false, true] {
+            let record = if is_migrated {
+                Record::open_to_add(&path).unwrap()
+            } else {
+                Record::open(&path).unwrap()
+            };
+            let trial = record.trials(&Selection::default()).unwrap().remove(0);
+            assert_eq!((trial.number, trial.round, trial.cost()), (7, 2, 0.25));
+            assert_eq!(record.text(&trial.prompt).unwrap(), "solve it");
+            let tests = |attempt: usize| -> Vec<String> {
+                let tests = record.tests(&trial.attempts[attempt]).unwrap();
+                tests.into_iter().map(|it| it.name).collect()
+            };
+            assert_eq!(
+                (tests(0), tests(1)),
+                (vec!["call 1".into(), "call 2".into()], vec!["call 1".into()])
+            );
+            let requests: Vec<_> = trial.requests.iter().map(|it| (it.round, it.number)).collect();
+            assert_eq!(requests, [(1, 1), (2, 1)]);
+            let gradings = record.gradings(&Selection::of(&trial.key)).unwrap();
+            let again: Vec<_> = gradings.iter().flat_map(|it| &it.answers).collect();
+            assert_eq!(again.len(), usize::from(old == 2));
+            assert!(again.iter().all(|it| (it.trial, it.attempt, it.passed) == (7, 2, 0)));
+            drop(record);
+            assert_eq!(version(&path), if is_migrated { 3 } else { old });
+            assert!(is_migrated || state(&path) == before);
+        }
+        let database = Connection::open(path.join("trials.sqlite")).unwrap();
+        let count = |sql: &str| database.query_row(sql, [], |row| row.get::<_, i64>(0)).unwrap();
+        let details = "SELECT count(*) FROM blobs WHERE size > 100";
+        assert_eq!(
+            count(details),
+            2,
+            "each attempt's tests are one text, and the old ones are gone"
+        );
+    }
+    let (_folder, path) = record();
     change(&path, "PRAGMA user_version = 9;");
     let newer = read_all(&path).unwrap_err().to_string();
     assert!(newer.contains("the database") && newer.contains("format 9"), "{newer}");
-    assert!(newer.contains("up to 2"), "{newer}");
+    assert!(newer.contains("up to 3"), "{newer}");
 }
 
 #[test]
@@ -164,14 +252,14 @@ fn links_pipes_and_what_is_another_program_s_are_refused() {
         "CREATE TABLE more (a);",
         "CREATE TRIGGER t AFTER INSERT ON trials BEGIN DELETE FROM blobs; END;",
         "ALTER TABLE trials RENAME TO t; CREATE VIEW trials AS WITH RECURSIVE n(id) AS (SELECT 1 UNION ALL \
-         SELECT id + 1 FROM n) SELECT id, 'auk' candidate, 'gap' task, id sample, 1 holding, '' prompt, \
+         SELECT id + 1 FROM n) SELECT 'auk' candidate, 'gap' task, id sample, id number, 1 round, '' prompt, \
          NULL verdict, NULL reason, '' begun, NULL ended FROM n;",
         "ALTER TABLE trials ADD COLUMN endless INTEGER GENERATED ALWAYS AS (1);",
     ] {
         let (_folder, path) = record();
         change(&path, sql);
-        assert!(matches!(read_all(&path), Err(RecordError::Damaged { .. })), "{sql}");
-        assert!(matches!(Record::open_to_add(&path), Err(RecordError::Damaged { .. })), "{sql}");
+        assert!(matches!(read_all(&path), Err(RecordError::NotOurs { .. })), "{sql}");
+        assert!(matches!(Record::open_to_add(&path), Err(RecordError::NotOurs { .. })), "{sql}");
     }
     // One that would fill the disk by being copied.
     let (_folder, path) = record();

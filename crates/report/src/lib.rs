@@ -21,7 +21,7 @@ pub use doctor::{Doctor, Finding, LanguageFinding, doctor_json, doctor_table};
 pub use figures::{count, duration, money, percent, thousands};
 pub use regrade::{regrade_json, regrade_table};
 pub use safe::safe;
-pub use show::{Selection, ShowError, ShowOptions, show};
+pub use show::{ShowError, ShowOptions, show};
 pub use show_json::show_json;
 pub use standings::{Loaded, load, standings};
 pub use standings_json::standings_json;

@@ -5,24 +5,15 @@ use std::io::{self, Write};
 use fairtrial_core::answer::Submission;
 use fairtrial_core::judgement::TestOutcome;
 use fairtrial_core::verdict::Verdict;
-use fairtrial_record::{AttemptRow, Record, RecordError, RegradeRow, TrialRow};
+use fairtrial_record::{
+    AttemptRow, Record, RecordError, RegradeRow, Selection, TrialRow, TrialSummary,
+};
 
 use crate::figures::{count, duration, money};
 use crate::safe::safe;
 use crate::standings::wrap;
 use crate::style::Style;
 use crate::table::layout;
-
-/// Which trials are wanted; `None` is any.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Selection {
-    /// The task's name.
-    pub task: Option<String>,
-    /// The candidate's name.
-    pub candidate: Option<String>,
-    /// The trial's number in the record.
-    pub trial: Option<i64>,
-}
 
 /// How trials are shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -33,19 +24,10 @@ pub struct ShowOptions {
     pub style: Style,
 }
 
-impl Selection {
-    /// Whether a trial is wanted.
-    #[must_use]
-    pub fn takes(&self, trial: &TrialRow) -> bool {
-        self.task.as_ref().is_none_or(|it| *it == trial.key.task)
-            && self.candidate.as_ref().is_none_or(|it| *it == trial.key.candidate)
-            && self.trial.is_none_or(|it| it == trial.id)
-    }
-
-    /// Whether it is narrow enough for trials to be shown in full rather than listed.
-    fn is_narrow(&self, count: usize) -> bool {
-        count <= 1 || self.trial.is_some() || (self.task.is_some() && self.candidate.is_some())
-    }
+/// Whether a selection is narrow enough for trials to be shown in full rather than listed.
+fn is_narrow(selection: &Selection, count: usize) -> bool {
+    let is_one_pair = selection.task.is_some() && selection.candidate.is_some();
+    count <= 1 || selection.number.is_some() || is_one_pair
 }
 
 /// Why something could not be shown.
@@ -69,32 +51,38 @@ pub fn show(
     selection: &Selection,
     options: ShowOptions,
 ) -> Result<usize, ShowError> {
-    let trials = record.trials()?;
-    let mut wanted: Vec<&TrialRow> = trials.iter().filter(|it| selection.takes(it)).collect();
-    wanted.sort_by_key(|it| (&it.key.task, &it.key.candidate, it.key.sample));
-    if !selection.is_narrow(wanted.len()) {
-        list(out, &wanted, options.style)?;
+    let mut listed = record.summaries(selection)?;
+    listed.sort_by(|a, b| {
+        let key =
+            |it: &TrialSummary| (it.key.task.clone(), it.key.candidate.clone(), it.key.sample);
+        key(a).cmp(&key(b))
+    });
+    if !is_narrow(selection, listed.len()) {
+        list(out, &listed, options.style)?;
         let record = record.folder().display();
         let hint = format!("one in full: fairtrial show {record} --trial N");
         writeln!(out, "\n{}", options.style.dim(&safe(&hint)))?;
-        return Ok(wanted.len());
+        return Ok(listed.len());
     }
-    for trial in &wanted {
-        show_trial(out, record, trial, options)?;
+    for summary in &listed {
+        if let Some(trial) = record.trial(&summary.key)? {
+            show_trial(out, record, &trial, options)?;
+        }
     }
-    Ok(wanted.len())
+    Ok(listed.len())
 }
 
-fn list(out: &mut dyn Write, trials: &[&TrialRow], style: Style) -> io::Result<()> {
+fn list(out: &mut dyn Write, trials: &[TrialSummary], style: Style) -> io::Result<()> {
     let header = ["trial", "task", "candidate", "sample", "attempts", "tests", "verdict"];
-    let row = |trial: &&TrialRow| {
+    let row = |trial: &TrialSummary| {
+        let (passed, total) = trial.tests;
         vec![
-            trial.id.to_string(),
+            trial.number.to_string(),
             safe(&trial.key.task).into_owned(),
             safe(&trial.key.candidate).into_owned(),
             trial.key.sample.to_string(),
-            trial.attempts.len().to_string(),
-            trial.attempts.last().map_or("–".to_owned(), tests_of),
+            trial.attempts.to_string(),
+            if trial.attempts == 0 { "–".to_owned() } else { format!("{passed}/{total}") },
             trial.verdict.map_or("under way".to_owned(), |it| it.to_string()),
         ]
     };
@@ -132,7 +120,7 @@ fn show_trial(
         "{}",
         style.heading(&safe(&format!(
             "trial {}: {}, {}, sample {}",
-            trial.id, key.task, key.candidate, key.sample
+            trial.number, key.task, key.candidate, key.sample
         )))
     )?;
     let verdict = match trial.verdict {
@@ -173,11 +161,10 @@ fn show_trial(
             safe(&request.detail)
         )?;
     }
-    let gradings = record.gradings()?;
+    let gradings = record.gradings(&Selection::of(key))?;
     let again: Vec<(&RegradeRow, &str)> = gradings
         .iter()
         .flat_map(|it| it.answers.iter().map(|row| (row, it.begun.as_str())))
-        .filter(|it| it.0.trial == trial.id)
         .collect();
     for attempt in &trial.attempts {
         show_attempt(out, record, attempt, &again, options)?;
@@ -238,7 +225,7 @@ fn show_attempt(
             }
         }
     }
-    show_tests(out, &record.tests(attempt.id)?, options)?;
+    show_tests(out, &record.tests(attempt)?, options)?;
     if let Some(digest) = &attempt.message {
         part(out, "reported", &record.text(digest)?, style)?;
     }

@@ -5,12 +5,12 @@ use std::io::Write;
 
 use fairtrial_core::judgement::TestOutcome;
 use fairtrial_core::verdict::Verdict;
-use fairtrial_record::{AttemptRow, Record, RequestRow, TrialRow};
+use fairtrial_record::{AttemptRow, Record, RequestRow, Selection, TrialRow};
 use serde::Serialize;
 use serde_json::Value;
 
 use crate::json::write_json;
-use crate::show::{Selection, ShowError};
+use crate::show::ShowError;
 
 /// The version of this output.
 const FORMAT_VERSION: u32 = 1;
@@ -27,7 +27,7 @@ struct TrialOutput {
     candidate: String,
     task: String,
     sample: u32,
-    holding: u32,
+    round: u32,
     verdict: Option<&'static str>,
     reason: Option<&'static str>,
     begun: String,
@@ -87,6 +87,7 @@ struct Test {
 
 #[derive(Serialize)]
 struct RequestOutput {
+    round: u32,
     attempt: u32,
     number: u32,
     outcome: String,
@@ -111,10 +112,9 @@ pub fn show_json(
     selection: &Selection,
     unseal: bool,
 ) -> Result<usize, ShowError> {
-    let rows = record.trials()?;
-    let rows = rows.into_iter().filter(|row| selection.takes(row));
+    let rows = record.trials(selection)?;
     let trials: Vec<TrialOutput> =
-        rows.map(|row| trial(record, row, unseal)).collect::<Result<_, ShowError>>()?;
+        rows.into_iter().map(|row| trial(record, row, unseal)).collect::<Result<_, ShowError>>()?;
     let count = trials.len();
     let output = ShowOutput { format_version: FORMAT_VERSION, trials };
     write_json(out, &output)?;
@@ -123,8 +123,8 @@ pub fn show_json(
 
 fn trial(record: &Record, row: TrialRow, unseal: bool) -> Result<TrialOutput, ShowError> {
     Ok(TrialOutput {
-        trial: row.id,
-        holding: row.holding,
+        trial: row.number,
+        round: row.round,
         verdict: row.verdict.map(Verdict::word),
         reason: row.verdict.and_then(Verdict::reason),
         seconds: row.seconds(),
@@ -147,7 +147,7 @@ fn trial(record: &Record, row: TrialRow, unseal: bool) -> Result<TrialOutput, Sh
 fn attempt(record: &Record, row: AttemptRow, unseal: bool) -> Result<Attempt, ShowError> {
     let text = |digest: &Option<String>| digest.as_deref().map(|it| record.text(it)).transpose();
     let json = |text: String| serde_json::from_str(&text).unwrap_or(Value::Null);
-    let tests = record.tests(row.id)?.into_iter().map(|it| test(it, unseal)).collect();
+    let tests = record.tests(&row)?.into_iter().map(|it| test(it, unseal)).collect();
     Ok(Attempt {
         attempt: row.number,
         verdict: row.verdict.map(Verdict::word),
@@ -195,6 +195,7 @@ fn test(test: TestOutcome, unseal: bool) -> Test {
 
 fn request(row: RequestRow) -> RequestOutput {
     RequestOutput {
+        round: row.round,
         attempt: row.attempt,
         number: row.number,
         outcome: row.outcome,

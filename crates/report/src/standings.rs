@@ -6,7 +6,7 @@ use std::io::{self, Write};
 use fairtrial_core::plan::{Candidate, Feedback, ReadingMode};
 use fairtrial_core::standings::{Standing, Standings, TrialResult};
 use fairtrial_core::verdict::Verdict;
-use fairtrial_record::{Manifest, Record, RecordError, TrialRow};
+use fairtrial_record::{Manifest, Record, RecordError, Selection, TrialSummary};
 
 use crate::figures::{count, percent, thousands};
 use crate::safe::safe;
@@ -18,8 +18,8 @@ use crate::table::layout;
 pub struct Loaded {
     /// What it says of the run.
     pub manifest: Manifest,
-    /// Its trials.
-    pub trials: Vec<TrialRow>,
+    /// Its trials, in figures.
+    pub trials: Vec<TrialSummary>,
     /// Who stands where.
     pub standings: Standings,
 }
@@ -29,9 +29,9 @@ pub struct Loaded {
 /// # Errors
 /// When it cannot be read.
 pub fn load(record: &Record) -> Result<Loaded, RecordError> {
-    let trials = record.trials()?;
+    let trials = record.summaries(&Selection::default())?;
     let manifest = record.manifest().clone();
-    let results: Vec<TrialResult> = trials.iter().filter_map(TrialRow::result).collect();
+    let results: Vec<TrialResult> = trials.iter().filter_map(TrialSummary::result).collect();
     let names: Vec<&str> = manifest.plan.candidates.iter().map(Candidate::name).collect();
     let standings = Standings::compute(&names, &results);
     Ok(Loaded { manifest, trials, standings })
@@ -167,7 +167,7 @@ fn notes(out: &mut dyn Write, loaded: &Loaded, style: Style) -> io::Result<()> {
     if over < wanted {
         lines.push(format!("The run is not complete: {over} of {wanted} trials are over."));
     }
-    if loaded.trials.iter().flat_map(|it| &it.requests).any(|it| it.estimated) {
+    if loaded.trials.iter().any(|it| it.estimated) {
         lines.push("Some hosts did not count tokens: those were estimated from lengths.".into());
     }
     for tier in loaded.manifest.tiers() {

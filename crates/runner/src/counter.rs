@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::{Verdict, VoidReason};
-use fairtrial_record::TrialRow;
+use fairtrial_record::TrialSummary;
 
 /// How far a run is.
 #[derive(Debug, Clone, PartialEq)]
@@ -15,10 +15,23 @@ pub struct Progress {
     pub over: usize,
     /// Trials that are over, of this session.
     pub over_now: usize,
-    /// For each candidate, in the plan's order: name, trials that count, trials passed, void ones.
-    pub candidates: Vec<(String, usize, usize, usize)>,
+    /// The candidates, in the plan's order.
+    pub candidates: Vec<CandidateProgress>,
     /// Money spent, earlier sessions too, in the plan's currency.
     pub cost: f64,
+}
+
+/// How far one candidate is.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct CandidateProgress {
+    /// Its name.
+    pub name: String,
+    /// Trials that count.
+    pub counted: usize,
+    /// Of these, passed.
+    pub passed: usize,
+    /// Void trials.
+    pub void: usize,
 }
 
 /// Counts what is over.
@@ -29,23 +42,26 @@ pub struct Counter {
 }
 
 impl Counter {
+    /// What the trials in `order` come to as far as they are `known` and not `waiting`.
     pub fn new(
         names: &[&str],
         order: &[TrialKey],
-        known: &HashMap<TrialKey, TrialRow>,
+        known: &HashMap<TrialKey, TrialSummary>,
         waiting: &[TrialKey],
     ) -> Self {
+        let candidate =
+            |name: &&str| CandidateProgress { name: (*name).to_owned(), ..Default::default() };
         let progress = Progress {
             total: order.len(),
             over: 0,
             over_now: 0,
-            candidates: names.iter().map(|name| ((*name).to_owned(), 0, 0, 0)).collect(),
-            cost: known.values().fold(0.0, |sum, row| sum + row.cost()),
+            candidates: names.iter().map(candidate).collect(),
+            cost: known.values().map(|it| it.cost).sum(),
         };
         let mut counter = Self { progress, unanswered: 0, void: BTreeMap::new() };
         let waiting: HashSet<&TrialKey> = waiting.iter().collect();
         for key in order.iter().filter(|key| !waiting.contains(key)) {
-            if let Some(verdict) = known.get(key).and_then(|row| row.verdict) {
+            if let Some(verdict) = known.get(key).and_then(|it| it.verdict) {
                 counter.count(&key.candidate, verdict);
             }
         }
@@ -59,10 +75,11 @@ impl Counter {
         if let Verdict::Void(reason) = verdict {
             *self.void.entry(reason).or_default() += 1;
         }
-        if let Some(row) = self.progress.candidates.iter_mut().find(|row| row.0 == candidate) {
-            row.1 += usize::from(!verdict.is_void());
-            row.2 += usize::from(verdict.is_pass());
-            row.3 += usize::from(verdict.is_void());
+        let known = self.progress.candidates.iter_mut().find(|it| it.name == candidate);
+        if let Some(known) = known {
+            known.counted += usize::from(!verdict.is_void());
+            known.passed += usize::from(verdict.is_pass());
+            known.void += usize::from(verdict.is_void());
         }
     }
 }

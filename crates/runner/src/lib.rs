@@ -1,8 +1,8 @@
 //! The run: which trials are run, in which order, attempts and repair, and resuming.
 //!
-//! What is decided is decided by two state machines without threads, clocks or processes:
-//! [`Board`] for the whole run, [`Course`] for one trial. [`run_trials`] feeds them with what the
-//! candidates and the judge say, and writes the record.
+//! What is decided is decided by state machines without threads, clocks or processes: [`Scheduler`] says
+//! when something is done, [`TrialState`] what comes next in one trial, [`Session`] records what happens.
+//! [`run_trials`] gives them a clock and threads.
 
 mod compatibility;
 mod counter;
@@ -11,13 +11,15 @@ mod prepare;
 mod regrade;
 mod run;
 mod scheduler;
+mod session;
 mod trial;
 mod vet;
 
-pub use counter::Progress;
+pub use counter::{CandidateProgress, Progress};
 pub use prepare::{PlannedTask, Preparation, PrepareError, PrepareOptions, prepare};
-pub use regrade::{RegradeError, RegradeOptions, regrade};
-pub use run::{Observer, RunError, RunOptions, Summary, run_trials};
-pub use scheduler::{Scheduler, TrialEnd};
-pub use trial::{Next, TrialState};
+pub use regrade::{RegradeError, RegradeOptions, Regraded, regrade};
+pub use run::{RunError, RunOptions, run_trials};
+pub use scheduler::{Action, Limits, Scheduler, TrialEnd};
+pub use session::{Event, Observer, Order, RunSpec, Session, Summary, World};
+pub use trial::{Next, TrialState, Unjudged};
 pub use vet::{VetError, VetOptions, Vetted, vet};

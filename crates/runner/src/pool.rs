@@ -1,171 +1,134 @@
-//! The threads that wait: for candidates, and for the sandbox.
+//! Threads that wait: for candidates, and for the sandbox.
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
-use std::time::Duration;
 
-use fairtrial_candidates::{Ask, AskOutcome, AskReply};
-use fairtrial_core::answer::Submission;
-use fairtrial_core::judgement::Judgement;
-use fairtrial_core::verdict::{Verdict, VoidReason};
-use fairtrial_grading::{JudgeOptions, JudgedSubmission};
-
-use crate::prepare::Preparation;
-
-/// Something for a thread to do, for the trial in a slot.
-pub enum Work {
-    /// Ask a candidate.
-    Ask { id: usize, candidate: String, ask: Ask },
-    /// Judge an answer.
-    Judge { id: usize, task: String, submission: Submission, cut_off: bool, examples: bool },
+/// Threads that do one thing after the other until the pool is dropped.
+pub struct Pool<T> {
+    queue: Sender<T>,
 }
 
-/// What came of it.
-pub enum WorkDone {
-    /// A candidate was asked.
-    AskOutcome { id: usize, reply: AskReply },
-    /// An answer was judged.
-    Judged { id: usize, judged: Box<JudgedSubmission> },
-}
-
-/// Threads that carry out orders until the pool is dropped.
-pub struct Pool {
-    asks: Sender<Work>,
-    judges: Sender<Work>,
-}
-
-impl Pool {
-    /// Starts `asking` threads that wait for candidates and `judging` ones that wait for the
-    /// sandbox. They end by themselves once the pool is gone.
-    pub fn start<'scope>(
+impl<T: Send> Pool<T> {
+    /// Starts threads. What `work` comes to is sent to `results`; where it panics, what `panicked` says.
+    pub fn start<'scope, R: Send + 'scope>(
         scope: &'scope thread::Scope<'scope, '_>,
-        preparation: &'scope Preparation,
-        cancelled: &'scope AtomicBool,
-        asking: usize,
-        judging: usize,
-        events: &Sender<WorkDone>,
-    ) -> Self {
-        let spawn = |count: usize| {
-            let (orders, queue) = channel::<Work>();
-            let queue = Arc::new(Mutex::new(queue));
-            for _ in 0..count {
-                let (queue, events) = (Arc::clone(&queue), events.clone());
-                scope.spawn(move || work(&queue, &events, preparation, cancelled));
-            }
-            orders
-        };
-        Self { asks: spawn(asking), judges: spawn(judging) }
+        threads: usize,
+        results: &Sender<R>,
+        work: impl Fn(&T) -> R + Send + Clone + 'scope,
+        panicked: impl Fn(&T) -> R + Send + Clone + 'scope,
+    ) -> Self
+    where
+        T: 'scope,
+    {
+        let (queue, orders) = channel::<T>();
+        let orders = Arc::new(Mutex::new(orders));
+        for _ in 0..threads.max(1) {
+            let (orders, results) = (Arc::clone(&orders), results.clone());
+            let (work, panicked) = (work.clone(), panicked.clone());
+            scope.spawn(move || serve(&orders, &results, &work, &panicked));
+        }
+        Self { queue }
     }
 
-    /// Hands an order to the next thread that is free.
-    pub fn submit(&self, order: Work) {
-        let to = match order {
-            Work::Ask { .. } => &self.asks,
-            Work::Judge { .. } => &self.judges,
-        };
+    /// Hands something to the next thread that is free.
+    pub fn submit(&self, order: T) {
         // The threads outlive the pool, so somebody is there to take it.
-        let _ = to.send(order);
+        let _ = self.queue.send(order);
     }
 }
 
-fn work(
-    queue: &Mutex<Receiver<Work>>,
-    events: &Sender<WorkDone>,
-    preparation: &Preparation,
-    cancelled: &AtomicBool,
+fn serve<T, R>(
+    orders: &Mutex<Receiver<T>>,
+    results: &Sender<R>,
+    work: &impl Fn(&T) -> R,
+    panicked: &impl Fn(&T) -> R,
 ) {
     loop {
-        let order = queue.lock().unwrap_or_else(PoisonError::into_inner).recv();
-        let event = match order {
-            Ok(Work::Ask { id, candidate, ask }) => {
-                let Some(asker) = preparation.askers.get(&candidate) else {
-                    continue;
-                };
-                let reply = caught(|| asker.ask(&ask, cancelled));
-                WorkDone::AskOutcome {
-                    id,
-                    reply: reply.unwrap_or_else(|| AskReply {
-                        outcome: AskOutcome::Void(VoidReason::ProviderError, PANIC.to_owned()),
-                        requests: Vec::new(),
-                    }),
-                }
-            }
-            Ok(Work::Judge { id, task, submission, cut_off, examples }) => {
-                let Some(entry) = preparation.tasks.get(&task) else {
-                    continue;
-                };
-                let options = JudgeOptions {
-                    limits: entry.limits,
-                    reading: preparation.plan.reading,
-                    cut_off,
-                    examples,
-                };
-                let judge = &preparation.judge;
-                let judged = caught(|| judge.judge_submission(&entry.task, &submission, options));
-                let judged = judged.unwrap_or_else(panicked);
-                WorkDone::Judged { id, judged: Box::new(judged) }
-            }
-            Err(_) => return,
-        };
-        if events.send(event).is_err() {
+        let order = orders.lock().unwrap_or_else(PoisonError::into_inner).recv();
+        let Ok(order) = order else { return };
+        // A trial must not hang the run, nor count against a candidate, for a fault of ours.
+        let result = catch_unwind(AssertUnwindSafe(|| work(&order)));
+        if results.send(result.unwrap_or_else(|_| panicked(&order))).is_err() {
             return;
         }
     }
 }
 
-/// Does `work` on every item, on `threads` threads; gives the results in the order of the items. One whose
-/// work panicked has none. `progress` hears how many are done.
-pub(crate) fn in_parallel<T: Sync, R: Send>(
+/// What is noted when our own code panicked.
+pub const PANIC: &str = "internal error: please report it, with the record";
+
+/// Does `work` on every item, on `threads` threads, and hands each result to `done` as soon as it is there,
+/// with the item's place; `None` where the work panicked. Ends early when `stop` becomes true, what is
+/// under way being waited for, or when `done` fails.
+pub fn work_through<T: Sync, R: Send, E>(
     items: &[T],
     threads: usize,
-    progress: &(dyn Fn(usize, usize) + Sync),
+    stop: &AtomicBool,
     work: impl Fn(&T) -> R + Sync,
-) -> Vec<Option<R>> {
-    let (next, done) = (AtomicUsize::new(0), AtomicUsize::new(0));
-    let results = Mutex::new(items.iter().map(|_| None).collect::<Vec<Option<R>>>());
-    let run = || {
-        loop {
-            let place = next.fetch_add(1, Ordering::Relaxed);
-            let Some(item) = items.get(place) else { break };
-            let result = caught(|| work(item));
-            results.lock().unwrap_or_else(PoisonError::into_inner)[place] = result;
-            progress(done.fetch_add(1, Ordering::Relaxed) + 1, items.len());
-        }
-    };
+    mut done: impl FnMut(usize, Option<R>) -> Result<(), E>,
+) -> Result<(), E> {
+    let (results_in, results) = channel::<(usize, Option<Option<R>>)>();
+    let given_up = AtomicBool::new(false);
     thread::scope(|scope| {
-        for _ in 0..threads.max(1) {
-            scope.spawn(run);
+        let (work, given_up) = (&work, &given_up);
+        let do_one = move |&place: &usize| {
+            let is_over = stop.load(Ordering::Relaxed) || given_up.load(Ordering::Relaxed);
+            (place, (!is_over).then(|| Some(work(&items[place]))))
+        };
+        let pool = Pool::start(scope, threads, &results_in, do_one, |&place| (place, Some(None)));
+        drop(results_in);
+        (0..items.len()).for_each(|place| pool.submit(place));
+        drop(pool);
+        for (place, result) in results {
+            let Some(result) = result else { continue };
+            if let Err(error) = done(place, result) {
+                given_up.store(true, Ordering::Relaxed);
+                return Err(error);
+            }
         }
-    });
-    results.into_inner().unwrap_or_else(PoisonError::into_inner)
-}
-
-/// What is noted when our own code panicked.
-const PANIC: &str = "internal error: please report it, with the record";
-
-/// What judging came to that panicked.
-fn panicked() -> JudgedSubmission {
-    let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
-    let judgement = Judgement { notes: vec![PANIC.to_owned()], ..bare };
-    JudgedSubmission { judgement, deviations: Vec::new(), code: None, took: Duration::ZERO }
-}
-
-/// Runs a piece of work; `None` when it panicked. A trial must not hang the run, nor count against
-/// a candidate, for a fault of ours.
-fn caught<T>(work: impl FnOnce() -> T) -> Option<T> {
-    catch_unwind(AssertUnwindSafe(work)).ok()
+        Ok(())
+    })
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
+    static RUNNING: AtomicBool = AtomicBool::new(false);
+
     #[test]
-    fn a_panic_is_caught_and_told_apart_from_a_result() {
-        assert_eq!(caught(|| 3), Some(3));
-        assert_eq!(caught(|| -> u8 { panic!("a fault of ours") }), None);
+    fn every_item_is_done_and_a_panic_is_told_apart_from_a_result() {
+        let mut sums = vec![None; 5];
+        let work = |it: &u32| if *it == 3 { panic!("a fault of ours") } else { it * 2 };
+        let done = |place: usize, result: Option<u32>| {
+            sums[place] = Some(result);
+            Ok::<(), ()>(())
+        };
+        work_through(&[1, 2, 3, 4, 5], 3, &RUNNING, work, done).unwrap();
+        let expected = [Some(2), Some(4), None, Some(8), Some(10)];
+        assert_eq!(sums, expected.map(Some));
+    }
+
+    #[test]
+    fn it_ends_when_it_is_stopped_and_when_a_result_cannot_be_kept() {
+        let stop = AtomicBool::new(false);
+        let mut count = 0;
+        let done = |_, _| {
+            count += 1;
+            stop.fetch_or(count == 2, Ordering::Relaxed);
+            Ok::<(), ()>(())
+        };
+        // One thread, and a result is handed over before the next is begun only now and then.
+        let slowly = |it: &u32| {
+            thread::sleep(std::time::Duration::from_millis(20));
+            *it
+        };
+        work_through(&[0; 100], 1, &stop, slowly, done).unwrap();
+        assert!((2..10).contains(&count), "{count}");
+        let full = work_through(&[0; 100], 1, &RUNNING, slowly, |_, _| Err("the disk is full"));
+        assert_eq!(full, Err("the disk is full"));
     }
 }

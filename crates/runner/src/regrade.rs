@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::AtomicBool;
 
 use fairtrial_core::answer::Submission;
 use fairtrial_core::judgement::Judgement;
@@ -9,9 +10,11 @@ use fairtrial_core::language::LanguageDefinition;
 use fairtrial_core::task::Task;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_grading::JudgeOptions;
-use fairtrial_record::{AttemptRow, Machine, Manifest, NewRegrade, Record, RecordError, TrialRow};
+use fairtrial_record::{
+    AttemptRow, Machine, Manifest, NewRegrade, Record, RecordError, Selection, TrialRow,
+};
 
-use crate::pool::in_parallel;
+use crate::pool::work_through;
 use crate::prepare::{JudgingSetup, PrepareError, PrepareOptions, Sources};
 use crate::run::now;
 
@@ -47,6 +50,17 @@ pub enum RegradeError {
     NoAnswers(PathBuf),
 }
 
+/// What judging again came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Regraded {
+    /// The grading's number in the record.
+    pub grading: i64,
+    /// Answers that it was to have.
+    pub wanted: usize,
+    /// Whether a person stopped it before it had all of them.
+    pub stopped: bool,
+}
+
 /// One answer to be judged.
 struct AnswerToJudge<'a> {
     trial: &'a TrialRow,
@@ -55,8 +69,8 @@ struct AnswerToJudge<'a> {
     submission: Submission,
 }
 
-/// Judges every answer that has a verdict again, and adds a grading to the record. Gives its
-/// number. `progress` hears how many answers are done, and of how many.
+/// Judges every answer that has a verdict again, and adds a grading to the record, an answer at a time.
+/// `progress` hears how many answers are done, and of how many. `stop` ends it early.
 ///
 /// # Errors
 /// When the tasks cannot be read, code cannot be confined, or the record not be read or written.
@@ -64,26 +78,35 @@ pub fn regrade(
     folder: &Path,
     options: &RegradeOptions,
     prepare: &PrepareOptions<'_>,
-    progress: &(dyn Fn(usize, usize) + Sync),
-) -> Result<i64, RegradeError> {
+    stop: &AtomicBool,
+    progress: &dyn Fn(usize, usize),
+) -> Result<Regraded, RegradeError> {
     let mut record = Record::open_to_add(folder)?;
     let manifest = record.manifest().clone();
     let base = folder.parent().unwrap_or(Path::new("."));
     let sources = sources(&manifest, base, options)?;
     let setup = JudgingSetup::prepare(&manifest.plan.limits, &sources, prepare)?;
-    let trials = record.trials()?;
+    let trials = record.trials(&Selection::default())?;
     let (items, left_out) = select(&record, &setup, &trials)?;
     if items.is_empty() && left_out == 0 {
         return Err(RegradeError::NoAnswers(folder.to_owned()));
     }
     let begun = now();
-    let judged =
-        in_parallel(&items, options.judging, progress, |item| judge_again(&manifest, &setup, item));
-    // An answer whose judging went wrong in our own code is left out, as one is whose task is gone.
-    let left_out = left_out + judged.iter().filter(|it| it.is_none()).count() as u32;
-    let answers: Vec<NewRegrade> = judged.into_iter().flatten().flatten().collect();
     let machine = Machine { since: begun.clone(), ..setup.machine.clone() };
-    Ok(record.commit_grading(&begun, &machine, left_out, &answers)?)
+    let grading = record.begin_grading(&begun, &machine, left_out)?;
+    let mut count = 0;
+    let done = |_, judged: Option<Option<NewRegrade>>| {
+        count += 1;
+        progress(count, items.len());
+        match judged.flatten() {
+            Some(answer) => record.commit_regrade(grading, &answer),
+            // Its judging went wrong in our own code: it is left out, as one is whose task is gone.
+            None => record.leave_out_of_grading(grading, 1),
+        }
+    };
+    let again = |item: &AnswerToJudge<'_>| judge_again(&manifest, &setup, item);
+    work_through(&items, options.judging, stop, again, done)?;
+    Ok(Regraded { grading, wanted: items.len(), stopped: count < items.len() })
 }
 
 fn sources(
@@ -142,7 +165,7 @@ fn judge_again(
     let judged = setup.judge.judge_submission(&entry.task, &item.submission, options);
     let judgement = judged.judgement;
     let cause = differs(item, &judgement).then(|| cause(manifest, item.trial, &entry.task, setup));
-    Some(NewRegrade { attempt: item.attempt.id, judgement, cause })
+    Some(NewRegrade { key: item.trial.key.clone(), attempt: item.attempt.number, judgement, cause })
 }
 
 /// Whether the two verdicts differ; the count of tests that passed belongs to a verdict.

@@ -1,31 +1,30 @@
-//! Runs the trials that have not been run.
+//! Runs the trials that have not been run: a session with a clock, a record and threads.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::{RecvTimeoutError, channel};
+use std::sync::mpsc::{RecvTimeoutError, SyncSender, channel, sync_channel};
 use std::thread;
-use std::time::{Duration, SystemTime};
+use std::time::{Duration, Instant, SystemTime};
 
-use fairtrial_candidates::{Ask, AskOutcome, AskReply, RequestNote};
-use fairtrial_core::digest::hash64;
-use fairtrial_core::plan::{Candidate, Feedback};
+use fairtrial_candidates::{Ask, AskOutcome, AskReply, Reporter};
+use fairtrial_core::judgement::Judgement;
+use fairtrial_core::plan::Candidate;
 use fairtrial_core::schedule::{TrialKey, schedule};
 use fairtrial_core::verdict::{Verdict, VoidReason};
-use fairtrial_grading::{JudgedSubmission, feedback};
-use fairtrial_record::{
-    Manifest, NewAnswer, NewJudgement, NewRequest, Record, RecordError, TrialRow,
-};
+use fairtrial_grading::{JudgeOptions, JudgedSubmission};
+use fairtrial_record::{Manifest, Record, RecordError, Selection, TrialSummary};
 
 use crate::compatibility::incompatibility;
-use crate::counter::{Counter, Progress};
-use crate::pool::{Pool, Work, WorkDone};
-use crate::prepare::Preparation;
-use crate::scheduler::{Scheduler, TrialEnd};
-use crate::trial::{Next, TrialState};
+use crate::counter::Counter;
+use crate::pool::{PANIC, Pool};
+use crate::prepare::{PlannedTask, Preparation};
+use crate::scheduler::{Limits, Scheduler};
+use crate::session::{Event, Observer, Order, RunSpec, Session, Summary, World};
+use crate::trial::Unjudged;
 
-/// How often a quiet run looks whether it was stopped.
-const LOOK: Duration = Duration::from_millis(100);
+/// Longest time between two looks at whether the run was stopped.
+const POLL: Duration = Duration::from_millis(100);
 
 /// Where and how to run.
 #[derive(Debug, Clone)]
@@ -34,33 +33,6 @@ pub struct RunOptions {
     pub record: PathBuf,
     /// Answers that are judged at the same time.
     pub judging: usize,
-}
-
-/// Somebody who watches a run.
-pub trait Observer {
-    /// The run is about to begin, or a trial is over.
-    fn progress(&mut self, progress: &Progress);
-    /// A trial is over.
-    fn trial_over(&mut self, key: &TrialKey, verdict: Verdict, attempts: u32);
-    /// The run was stopped and waits for what is under way.
-    fn stopping(&mut self, under_way: usize);
-}
-
-/// What a session came to.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Summary {
-    /// How far the run is.
-    pub progress: Progress,
-    /// Candidates that were no longer asked, and why.
-    pub halted: BTreeMap<String, String>,
-    /// Trials that are neither over nor void.
-    pub not_run: usize,
-    /// Void trials, by reason.
-    pub void: BTreeMap<VoidReason, usize>,
-    /// Of these, trials that no answer was written down for.
-    pub unanswered: usize,
-    /// Whether a person stopped it.
-    pub stopped: bool,
 }
 
 /// Why a run had to stop. What was committed is safe.
@@ -82,7 +54,15 @@ pub enum RunError {
     },
 }
 
-/// Holds every trial of a plan that the record does not have. `stop` ends it early: what is under
+/// What threads have to say.
+enum Heard {
+    /// A request is about to be sent; it is when `recorded` says that it may.
+    Requested { key: TrialKey, recorded: SyncSender<bool> },
+    /// What an order came to.
+    Done(Event),
+}
+
+/// Runs every trial of a plan that the record does not have. `stop` ends it early: what is under
 /// way is still waited for.
 ///
 /// # Errors
@@ -98,58 +78,155 @@ pub fn run_trials(
     let names: Vec<&str> = plan.candidates.iter().map(Candidate::name).collect();
     let tasks: Vec<&str> = preparation.tasks.keys().map(String::as_str).collect();
     let order = schedule(&names, &tasks, plan.samples, plan.seed);
-    let rows = record.trials()?;
-    let known: HashMap<TrialKey, TrialRow> =
-        rows.into_iter().map(|row| (row.key.clone(), row)).collect();
-    let waiting: Vec<TrialKey> =
-        order.iter().filter(|key| is_to_be_run(preparation, known.get(key))).cloned().collect();
+    let summaries = record.summaries(&Selection::default())?;
+    let known: HashMap<TrialKey, TrialSummary> =
+        summaries.into_iter().map(|it| (it.key.clone(), it)).collect();
+    let is_waiting = |key: &&TrialKey| is_to_be_run(preparation, known.get(key));
+    let waiting: Vec<TrialKey> = order.iter().filter(is_waiting).cloned().collect();
     let mut counter = Counter::new(&names, &order, &known, &waiting);
-    counter.unanswered = order
-        .iter()
-        .filter(|key| {
-            let void = known.get(key).and_then(|row| row.verdict).is_some_and(Verdict::is_void);
-            void && !has_answer(preparation, key)
-        })
-        .count();
-    observer.progress(&counter.progress);
-    let scheduler = Scheduler::new(waiting, plan.parallel as usize);
-    let (events_in, events) = channel();
+    let is_unanswered = |key: &&TrialKey| {
+        let void = known.get(key).and_then(|it| it.verdict).is_some_and(Verdict::is_void);
+        void && !preparation.has_answer(key)
+    };
+    counter.unanswered = order.iter().filter(is_unanswered).count();
+    let limits = Limits { asking: plan.parallel as usize, judging: options.judging };
+    let scheduler = Scheduler::new(waiting, limits);
+    let spec = RunSpec { plan, tasks: &preparation.tasks, world: preparation };
+    let session = Session::new(spec, &mut record, scheduler, known, counter, observer);
+    Ok(drive(session, preparation, limits, stop)?)
+}
+
+/// Carries out a session's orders on threads, and tells it what happens.
+fn drive(
+    mut session: Session<'_>,
+    preparation: &Preparation,
+    limits: Limits,
+    stop: &AtomicBool,
+) -> Result<Summary, RecordError> {
+    let began = Instant::now();
+    let (heard_in, heard) = channel();
     thread::scope(|scope| {
-        let pool = Pool::start(
-            scope,
-            preparation,
-            stop,
-            plan.parallel as usize,
-            options.judging.max(1),
-            &events_in,
-        );
-        let mut session = Session {
-            preparation,
-            record: &mut record,
-            pool,
-            scheduler,
-            trials: BTreeMap::new(),
-            known,
-            counter: &mut counter,
-            observer,
-            stopping: false,
+        let hear = heard_in.clone();
+        let ask_one = move |(key, ask): &(TrialKey, Ask)| {
+            let reply = ask_candidate(preparation, key, ask, &hear);
+            Heard::Done(Event::Asked(key.clone(), reply))
         };
-        let result = session.run(stop, &events);
-        if result.is_err() {
-            // Nothing more can be recorded, so nothing more is to be asked.
-            stop.store(true, Ordering::Relaxed);
+        let void = AskOutcome::Void(VoidReason::ProviderError, PANIC.to_owned());
+        let lost = AskReply { outcome: void, request: None };
+        let ask_panicked =
+            move |(key, _): &(TrialKey, Ask)| Heard::Done(Event::Asked(key.clone(), lost.clone()));
+        let askers = Pool::start(scope, limits.asking, &heard_in, ask_one, ask_panicked);
+        let judge_one = move |(key, answer, examples): &(TrialKey, Unjudged, bool)| {
+            let judged = judge_answer(preparation, key, answer, *examples);
+            Heard::Done(Event::Judged(key.clone(), Box::new(judged)))
+        };
+        let judge_panicked = |(key, ..): &(TrialKey, Unjudged, bool)| {
+            Heard::Done(Event::Judged(key.clone(), Box::new(not_judged(PANIC))))
+        };
+        let judges = Pool::start(scope, limits.judging, &heard_in, judge_one, judge_panicked);
+        drop(heard_in);
+        let mut is_stopped = false;
+        // Returning drops `heard`: who waits for a request to be recorded does not send it then.
+        loop {
+            if stop.load(Ordering::Relaxed) && !is_stopped {
+                is_stopped = true;
+                session.handle(Event::Stop, began.elapsed())?;
+            }
+            for order in session.orders(began.elapsed())? {
+                match order {
+                    Order::Ask { key, ask } => askers.submit((key, ask)),
+                    Order::Judge { key, answer, examples } => {
+                        judges.submit((key, answer, examples))
+                    }
+                }
+            }
+            if session.is_over() {
+                return Ok(session.summary());
+            }
+            let wakes_at = session.wakes_at().map(|it| it.saturating_sub(began.elapsed()));
+            match heard.recv_timeout(wakes_at.unwrap_or(POLL).min(POLL)) {
+                Ok(Heard::Requested { recorded, .. }) if is_stopped => {
+                    let _ = recorded.send(false);
+                }
+                Ok(Heard::Requested { key, recorded }) => {
+                    session.handle(Event::Requested(key), began.elapsed())?;
+                    let _ = recorded.send(true);
+                }
+                Ok(Heard::Done(event)) => session.handle(event, began.elapsed())?,
+                // The threads end only after the pools are gone.
+                Err(RecvTimeoutError::Timeout | RecvTimeoutError::Disconnected) => {}
+            }
         }
-        let (halted, not_run) = (session.scheduler.halted().clone(), session.scheduler.not_run());
-        result.map(|stopped| (halted, not_run, stopped))
     })
-    .map(|(halted, not_run, stopped)| Summary {
-        progress: counter.progress,
-        halted,
-        not_run,
-        unanswered: counter.unanswered,
-        void: counter.void,
-        stopped,
-    })
+}
+
+/// Tells the session what a candidate is about to do, and waits until that is recorded.
+struct ToSession<'a> {
+    key: &'a TrialKey,
+    hear: &'a std::sync::mpsc::Sender<Heard>,
+}
+
+impl Reporter for ToSession<'_> {
+    fn requested(&mut self) -> bool {
+        let (recorded, answer) = sync_channel(1);
+        let requested = Heard::Requested { key: self.key.clone(), recorded };
+        self.hear.send(requested).is_ok() && answer.recv().unwrap_or(false)
+    }
+}
+
+fn ask_candidate(
+    preparation: &Preparation,
+    key: &TrialKey,
+    ask: &Ask,
+    hear: &std::sync::mpsc::Sender<Heard>,
+) -> AskReply {
+    let Some(asker) = preparation.askers.get(&key.candidate) else {
+        return AskReply { outcome: AskOutcome::Cancelled, request: None };
+    };
+    asker.ask(ask, &mut ToSession { key, hear })
+}
+
+fn judge_answer(
+    preparation: &Preparation,
+    key: &TrialKey,
+    answer: &Unjudged,
+    examples: bool,
+) -> JudgedSubmission {
+    let Some(entry) = preparation.tasks.get(&key.task) else {
+        return not_judged("the task is gone");
+    };
+    let options = JudgeOptions {
+        limits: entry.limits,
+        reading: preparation.plan.reading,
+        cut_off: answer.cut_off,
+        examples,
+    };
+    preparation.judge.judge_submission(&entry.task, &answer.submission, options)
+}
+
+/// What comes of an answer that our own part did not judge.
+fn not_judged(why: &str) -> JudgedSubmission {
+    let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
+    let judgement = Judgement { notes: vec![why.to_owned()], ..bare };
+    JudgedSubmission { judgement, deviations: Vec::new(), code: None, took: Duration::ZERO }
+}
+
+impl World for Preparation {
+    fn has_answer(&self, key: &TrialKey) -> bool {
+        self.askers.get(&key.candidate).is_some_and(|it| it.has(&key.task, key.sample))
+    }
+
+    fn host(&self, candidate: &str) -> &str {
+        self.askers.get(candidate).and_then(|it| it.host()).unwrap_or_default()
+    }
+
+    fn can_judge(&self, task: &PlannedTask) -> bool {
+        self.judge.tools().of_task(&task.task).is_ok()
+    }
+
+    fn now(&self) -> String {
+        now()
+    }
 }
 
 fn open(preparation: &Preparation, options: &RunOptions) -> Result<Record, RunError> {
@@ -179,269 +256,17 @@ fn open(preparation: &Preparation, options: &RunOptions) -> Result<Record, RunEr
     Ok(record)
 }
 
-fn is_to_be_run(preparation: &Preparation, known: Option<&TrialRow>) -> bool {
-    match known.map(|row| (row, row.verdict)) {
-        Some((row, Some(Verdict::Void(VoidReason::ToolMissing)))) => preparation
-            .tasks
-            .get(&row.key.task)
-            .is_some_and(|entry| preparation.judge.tools().of_task(&entry.task).is_ok()),
-        Some((row, Some(verdict))) => verdict.is_void() && has_answer(preparation, &row.key),
+fn is_to_be_run(preparation: &Preparation, known: Option<&TrialSummary>) -> bool {
+    match known.map(|it| (it, it.verdict)) {
+        Some((known, Some(Verdict::Void(VoidReason::ToolMissing)))) => {
+            preparation.tasks.get(&known.key.task).is_some_and(|it| preparation.can_judge(it))
+        }
+        Some((known, Some(verdict))) => verdict.is_void() && preparation.has_answer(&known.key),
         Some((_, None)) | None => true,
     }
 }
 
-fn has_answer(preparation: &Preparation, key: &TrialKey) -> bool {
-    preparation.askers.get(&key.candidate).is_some_and(|it| it.has(&key.task, key.sample))
-}
-
-/// One session of a run.
-struct Session<'a> {
-    preparation: &'a Preparation,
-    record: &'a mut Record,
-    pool: Pool,
-    scheduler: Scheduler,
-    trials: BTreeMap<usize, TrialState>,
-    known: HashMap<TrialKey, TrialRow>,
-    counter: &'a mut Counter,
-    observer: &'a mut dyn Observer,
-    /// Whether a person stopped the run: what is under way is judged, nothing more is asked.
-    stopping: bool,
-}
-
-impl Session<'_> {
-    /// Runs until everything is over. `true` when a person stopped it.
-    fn run(
-        &mut self,
-        stop: &AtomicBool,
-        events: &std::sync::mpsc::Receiver<WorkDone>,
-    ) -> Result<bool, RunError> {
-        loop {
-            if stop.load(Ordering::Relaxed) && !self.stopping {
-                self.stopping = true;
-                self.scheduler.stop();
-                self.observer.stopping(self.scheduler.under_way());
-            }
-            while let Some(key) = self.scheduler.begin() {
-                self.begin(key)?;
-            }
-            if self.scheduler.is_over() {
-                return Ok(self.stopping);
-            }
-            match events.recv_timeout(LOOK) {
-                Ok(WorkDone::AskOutcome { id, reply }) => self.outcome(id, reply)?,
-                Ok(WorkDone::Judged { id, judged }) => self.judged(id, &judged)?,
-                Err(RecvTimeoutError::Timeout) => {}
-                // The session holds a sender through the pool's threads.
-                Err(RecvTimeoutError::Disconnected) => return Ok(self.stopping),
-            }
-        }
-    }
-
-    fn candidate(&self, name: &str) -> Option<&Candidate> {
-        self.preparation.plan.candidates.iter().find(|it| it.name() == name)
-    }
-
-    fn begin(&mut self, key: TrialKey) -> Result<(), RunError> {
-        let attempts = self.preparation.plan.attempts;
-        let system = self.candidate(&key.candidate).and_then(Candidate::system).map(str::to_owned);
-        let prompt = self.preparation.tasks[&key.task].prompt.as_str();
-        let system = system.as_deref();
-        let (trial, next) = match self.known.remove(&key) {
-            Some(mut row) => {
-                if row.verdict.is_some() {
-                    row.holding = self.record.reopen_trial(row.id, prompt, &now())?;
-                }
-                TrialState::resume(&row, self.record, attempts, system)?
-            }
-            None => {
-                let trial = self.record.begin_trial(&key, prompt, &now())?;
-                (TrialState::new(key, trial, 1, attempts, system, prompt), Next::Ask)
-            }
-        };
-        let id = (0..).find(|id| !self.trials.contains_key(id)).unwrap_or(0);
-        self.trials.insert(id, trial);
-        self.proceed(id, next)
-    }
-
-    fn proceed(&mut self, id: usize, next: Next) -> Result<(), RunError> {
-        let trial = &self.trials[&id];
-        let key = trial.key.clone();
-        match next {
-            Next::Ask if self.stopping || self.scheduler.halted().contains_key(&key.candidate) => {
-                self.interrupt(id);
-                Ok(())
-            }
-            Next::Ask => {
-                let task = &self.preparation.tasks[&key.task].task;
-                if self.preparation.judge.tools().of_task(task).is_err() {
-                    // Nothing that comes back could be judged: nothing is asked.
-                    let void = Verdict::Void(VoidReason::ToolMissing);
-                    return self.end(id, void, &[], TrialEnd::Decided);
-                }
-                if !self.is_answered(&key, trial.number) {
-                    self.counter.unanswered += 1;
-                    let void = Verdict::Void(VoidReason::ProviderError);
-                    return self.end(id, void, &[], TrialEnd::Decided);
-                }
-                let seed = self.preparation.plan.seed.to_string();
-                let ask = Ask {
-                    task: key.task.clone(),
-                    sample: key.sample,
-                    attempt: trial.number,
-                    messages: trial.messages.clone(),
-                    seed: hash64(&[&seed, &key.task, &key.sample.to_string()]),
-                };
-                self.pool.submit(Work::Ask { id, candidate: key.candidate, ask });
-                Ok(())
-            }
-            Next::Judge { submission, cut_off } => {
-                let last = trial.number >= self.preparation.plan.attempts;
-                let examples = !last && self.preparation.plan.feedback != Feedback::Verdict;
-                self.pool.submit(Work::Judge { id, task: key.task, submission, cut_off, examples });
-                Ok(())
-            }
-            Next::Over(verdict) => self.end(id, verdict, &[], TrialEnd::Decided),
-        }
-    }
-
-    /// Whether an answer can be expected: written-down answers may lack one for a trial.
-    fn is_answered(&self, key: &TrialKey, attempt: u32) -> bool {
-        attempt > 1 || has_answer(self.preparation, key)
-    }
-
-    fn outcome(&mut self, id: usize, reply: AskReply) -> Result<(), RunError> {
-        let Some(trial) = self.trials.get_mut(&id) else {
-            return Ok(());
-        };
-        let candidate = self.preparation.plan.candidates.iter();
-        let candidate = candidate.into_iter().find(|it| it.name() == trial.key.candidate);
-        let price = candidate.map(Candidate::price).unwrap_or_default();
-        let requests: Vec<NewRequest> =
-            reply.requests.into_iter().map(|note| request(note, price)).collect();
-        self.counter.progress.cost += requests.iter().map(|it| it.cost).sum::<f64>();
-        match reply.outcome {
-            AskOutcome::Answer { submission, cut_off } => {
-                let answer = NewAnswer { submission: submission.clone(), cut_off, at: now() };
-                let attempt = self.record.commit_answer(
-                    trial.row,
-                    trial.holding,
-                    trial.number,
-                    &answer,
-                    &requests,
-                )?;
-                let next = trial.answered(attempt, submission, cut_off);
-                self.proceed(id, next)
-            }
-            AskOutcome::NothingMore => {
-                let verdict = trial.last().unwrap_or(Verdict::Void(VoidReason::ProviderError));
-                self.end(id, verdict, &requests, TrialEnd::Decided)
-            }
-            AskOutcome::Void(VoidReason::Cancelled, _) => {
-                // The trial stays as far as it is, and is resumed in a later session.
-                let (row, holding) = (trial.row, trial.holding);
-                self.record.commit_requests(row, holding, trial.number, &requests)?;
-                self.interrupt(id);
-                Ok(())
-            }
-            AskOutcome::Void(reason, why) => {
-                self.end(id, Verdict::Void(reason), &requests, TrialEnd::Spoiled(why))
-            }
-            AskOutcome::Halt(why) => {
-                let void = Verdict::Void(VoidReason::ProviderError);
-                self.end(id, void, &requests, TrialEnd::Halted(why))
-            }
-        }
-    }
-
-    fn judged(&mut self, id: usize, judged: &JudgedSubmission) -> Result<(), RunError> {
-        let Some(trial) = self.trials.get_mut(&id) else {
-            return Ok(());
-        };
-        let Some(attempt) = trial.attempt else {
-            return Ok(());
-        };
-        let verdict = judged.judgement.verdict;
-        let ends = trial.would_end(verdict);
-        let text = (!ends).then(|| {
-            let task = &self.preparation.tasks[&trial.key.task].task;
-            feedback(self.preparation.plan.feedback, &judged.judgement, task)
-        });
-        let at = now();
-        self.record.commit_judgement(
-            trial.row,
-            attempt,
-            &NewJudgement {
-                judgement: &judged.judgement,
-                deviations: &judged.deviations,
-                code: judged.code.as_ref(),
-                feedback: text.as_deref(),
-                seconds: judged.took.as_secs_f64(),
-                trial: ends.then_some(verdict),
-                at: &at,
-            },
-        )?;
-        match trial.judged(verdict, text.as_deref()) {
-            // The judgement has just ended it in the record.
-            Next::Over(verdict) => {
-                self.over(id, verdict, TrialEnd::Decided);
-                Ok(())
-            }
-            next => self.proceed(id, next),
-        }
-    }
-
-    /// Ends a trial in the record.
-    fn end(
-        &mut self,
-        id: usize,
-        verdict: Verdict,
-        requests: &[NewRequest],
-        ended: TrialEnd,
-    ) -> Result<(), RunError> {
-        let trial = &self.trials[&id];
-        let (trial, holding, number) = (trial.row, trial.holding, trial.number);
-        self.record.end_trial(trial, holding, number, verdict, requests, &now())?;
-        self.over(id, verdict, ended);
-        Ok(())
-    }
-
-    /// Leaves a trial as far as it is; a later session goes on with it.
-    fn interrupt(&mut self, id: usize) {
-        if let Some(trial) = self.trials.remove(&id) {
-            self.scheduler.end(&trial.key.candidate, TrialEnd::Interrupted);
-        }
-    }
-
-    fn over(&mut self, id: usize, verdict: Verdict, ended: TrialEnd) {
-        let Some(trial) = self.trials.remove(&id) else {
-            return;
-        };
-        self.scheduler.end(&trial.key.candidate, ended);
-        self.counter.count(&trial.key.candidate, verdict);
-        self.observer.trial_over(&trial.key, verdict, trial.number);
-        self.observer.progress(&self.counter.progress);
-    }
-}
-
-fn request(note: RequestNote, price: fairtrial_core::plan::Price) -> NewRequest {
-    NewRequest {
-        sent: at(note.sent),
-        outcome: note.outcome,
-        detail: note.detail,
-        status: note.status,
-        seconds: note.took.as_secs_f64(),
-        first_token: note.first_token.map(|it| it.as_secs_f64()),
-        tokens: note.tokens,
-        estimated: note.estimated,
-        cost: price.of(note.tokens),
-    }
-}
-
+/// The time of day, in UTC, RFC 3339, to the millisecond.
 pub(crate) fn now() -> String {
-    at(SystemTime::now())
-}
-
-/// A time in UTC, RFC 3339, to the millisecond.
-fn at(time: SystemTime) -> String {
-    humantime::format_rfc3339_millis(time.max(SystemTime::UNIX_EPOCH)).to_string()
+    humantime::format_rfc3339_millis(SystemTime::now().max(SystemTime::UNIX_EPOCH)).to_string()
 }

@@ -11,32 +11,38 @@ use fairtrial_record::{Record, RecordError, TrialRow};
 pub struct TrialState {
     /// Which trial.
     pub key: TrialKey,
-    /// Its number in the record.
-    pub row: i64,
-    /// Which holding of it.
-    pub holding: u32,
+    /// In which round of it: more than 1 when it was void before.
+    pub round: u32,
     /// The attempt under way, from 1.
-    pub number: u32,
-    /// The attempt's number in the record, once it is answered.
-    pub attempt: Option<i64>,
+    pub attempt: u32,
+    /// Requests of the attempt that failed so far, in this session.
+    pub tries: u32,
+    /// The number of the request under way, as the record has it.
+    pub request: Option<u32>,
+    /// What was answered and is not judged yet.
+    pub unjudged: Option<Unjudged>,
     /// The conversation so far.
     pub messages: Vec<Message>,
     attempts_max: u32,
     last: Option<Verdict>,
 }
 
-/// What comes next.
+/// An answer that is recorded and not judged yet.
 #[derive(Debug, Clone, PartialEq)]
+pub struct Unjudged {
+    /// What was sent.
+    pub submission: Submission,
+    /// Whether the host cut it off.
+    pub cut_off: bool,
+}
+
+/// What comes next.
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Next {
     /// Ask for an attempt.
     Ask,
-    /// Judge an answer that is recorded.
-    Judge {
-        /// The answer.
-        submission: Submission,
-        /// Whether the host cut it off.
-        cut_off: bool,
-    },
+    /// Judge the answer that is recorded.
+    Judge,
     /// The trial is over.
     Over(Verdict),
 }
@@ -46,15 +52,24 @@ impl TrialState {
     #[must_use]
     pub fn new(
         key: TrialKey,
-        row: i64,
-        holding: u32,
+        round: u32,
         attempts_max: u32,
         system: Option<&str>,
         prompt: &str,
     ) -> Self {
         let system = system.map(|text| message(Role::System, text));
         let messages = system.into_iter().chain([message(Role::User, prompt)]).collect();
-        Self { key, row, holding, number: 1, attempt: None, messages, attempts_max, last: None }
+        Self {
+            key,
+            round,
+            attempt: 1,
+            tries: 0,
+            request: None,
+            unjudged: None,
+            messages,
+            attempts_max,
+            last: None,
+        }
     }
 
     /// A trial that was left off, with what comes next.
@@ -69,12 +84,12 @@ impl TrialState {
     ) -> Result<(Self, Next), RecordError> {
         let prompt = record.text(&row.prompt)?;
         let key = row.key.clone();
-        let mut trial = Self::new(key, row.id, row.holding, attempts_max, system, &prompt);
+        let mut trial = Self::new(key, row.round, attempts_max, system, &prompt);
         let mut next = Next::Ask;
         for attempt in &row.attempts {
             let submission = record.answer(attempt)?;
-            trial.number = attempt.number;
-            next = trial.answered(attempt.id, submission, attempt.cut_off);
+            trial.attempt = attempt.number;
+            next = trial.answered(submission, attempt.cut_off);
             if let Some(verdict) = attempt.verdict.filter(|it| !it.is_void()) {
                 let feedback = attempt.feedback.as_deref().map(|it| record.text(it)).transpose()?;
                 next = trial.judged(verdict, feedback.as_deref());
@@ -83,27 +98,28 @@ impl TrialState {
         Ok((trial, next))
     }
 
-    /// Takes note of an answer that was recorded as `attempt`.
-    pub fn answered(&mut self, attempt: i64, submission: Submission, cut_off: bool) -> Next {
-        self.attempt = Some(attempt);
+    /// Takes note of an answer that was recorded.
+    pub fn answered(&mut self, submission: Submission, cut_off: bool) -> Next {
         self.messages.push(message(Role::Assistant, &as_said(&submission)));
-        Next::Judge { submission, cut_off }
+        self.unjudged = Some(Unjudged { submission, cut_off });
+        Next::Judge
     }
 
     /// Whether a verdict would end the trial.
     #[must_use]
     pub fn would_end(&self, verdict: Verdict) -> bool {
-        !matches!(verdict, Verdict::Fail(_)) || self.number >= self.attempts_max
+        !matches!(verdict, Verdict::Fail(_)) || self.attempt >= self.attempts_max
     }
 
     /// Takes note of a verdict, and of what goes back to the candidate.
     pub fn judged(&mut self, verdict: Verdict, feedback: Option<&str>) -> Next {
         self.last = Some(verdict);
-        self.attempt = None;
+        self.unjudged = None;
         match feedback {
             Some(text) if !self.would_end(verdict) => {
                 self.messages.push(message(Role::User, text));
-                self.number += 1;
+                self.attempt += 1;
+                self.tries = 0;
                 Next::Ask
             }
             _ => Next::Over(verdict),
@@ -145,19 +161,19 @@ mod tests {
 
     fn trial(attempts: u32) -> TrialState {
         let key = TrialKey { candidate: "auk".into(), task: "gap".into(), sample: 1 };
-        TrialState::new(key, 1, 1, attempts, Some("be brief"), "solve this")
+        TrialState::new(key, 1, attempts, Some("be brief"), "solve this")
     }
 
     #[test]
     fn a_failure_goes_back_until_attempts_run_out() {
         let mut trial = trial(2);
-        let next = trial.answered(7, Submission::Text("first".into()), false);
-        assert!(matches!(next, Next::Judge { .. }));
+        let next = trial.answered(Submission::Text("first".into()), false);
+        assert_eq!(next, Next::Judge);
         assert_eq!(trial.judged(FAIL, Some("no")), Next::Ask);
-        assert_eq!(trial.number, 2);
+        assert_eq!(trial.attempt, 2);
         let said: Vec<_> = trial.messages.iter().map(|it| it.content.as_str()).collect();
         assert_eq!(said, ["be brief", "solve this", "first", "no"]);
-        trial.answered(8, Submission::Text("second".into()), false);
+        trial.answered(Submission::Text("second".into()), false);
         assert_eq!(trial.judged(FAIL, Some("no")), Next::Over(FAIL));
     }
 
@@ -165,7 +181,7 @@ mod tests {
     fn a_pass_and_a_void_verdict_end_it_at_once() {
         for verdict in [Verdict::Pass, Verdict::Void(VoidReason::SandboxError)] {
             let mut trial = trial(5);
-            trial.answered(7, Submission::Text("x".into()), false);
+            trial.answered(Submission::Text("x".into()), false);
             assert_eq!(trial.judged(verdict, None), Next::Over(verdict));
         }
     }

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::path::PathBuf;
+use std::sync::atomic::AtomicBool;
 
 use fairtrial_core::answer::Submission;
 use fairtrial_core::judgement::Judgement;
@@ -11,7 +12,7 @@ use fairtrial_core::tree::FileTree;
 use fairtrial_core::vet::{JudgedProof, SealedPart, VettedTask, vetted};
 use fairtrial_grading::{Judge, JudgeOptions, PosedTask};
 
-use crate::pool::in_parallel;
+use crate::pool::work_through;
 use crate::prepare::{JudgingSetup, PlannedTask, PrepareError, PrepareOptions, Sources};
 
 /// Which docket, and what of it.
@@ -33,6 +34,9 @@ pub enum VetError {
     /// The tasks, their tools or the sandbox.
     #[error(transparent)]
     Prepare(#[from] PrepareError),
+    /// A person stopped it.
+    #[error("stopped: nothing is proved")]
+    Stopped,
     /// There is no such task.
     #[error("the docket has no task `{name}`; it has {known}")]
     UnknownTask {
@@ -60,7 +64,8 @@ pub struct Vetted {
 pub fn vet(
     options: &VetOptions,
     prepare: &PrepareOptions<'_>,
-    progress: &(dyn Fn(usize, usize) + Sync),
+    stop: &AtomicBool,
+    progress: &dyn Fn(usize, usize),
 ) -> Result<Vetted, VetError> {
     let sources =
         Sources { dockets: vec![options.docket.clone()], languages: options.languages.clone() };
@@ -75,9 +80,18 @@ pub fn vet(
         |entry: &&PlannedTask| options.tasks.is_empty() || options.tasks.contains(&entry.task.name);
     let entries: Vec<&PlannedTask> = setup.tasks.values().filter(is_wanted).collect();
     let items: Vec<ProofToJudge<'_>> = entries.iter().flat_map(|&entry| items(entry)).collect();
-    let judged = in_parallel(&items, options.judging, progress, |item| {
-        (item.judge(&setup.judge), item.judge(&setup.judge))
-    });
+    let (mut judged, mut count) = (vec![None; items.len()], 0);
+    let twice = |item: &ProofToJudge<'_>| (item.judge(&setup.judge), item.judge(&setup.judge));
+    let done = |place: usize, result| {
+        count += 1;
+        progress(count, items.len());
+        judged[place] = result;
+        Ok::<(), VetError>(())
+    };
+    work_through(&items, options.judging, stop, twice, done)?;
+    if count < items.len() {
+        return Err(VetError::Stopped);
+    }
     let mut judged = items.iter().zip(judged).peekable();
     let tasks = entries.into_iter().map(|entry| {
         let mut own = Vec::new();

@@ -108,7 +108,7 @@ pub enum Accounting {
     Group,
     /// By looking at every process from time to time.
     #[default]
-    Looks,
+    Polling,
 }
 
 /// What a stream carried.

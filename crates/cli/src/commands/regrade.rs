@@ -2,17 +2,18 @@
 
 use std::io::{IsTerminal as _, Write};
 
-use fairtrial_record::Record;
+use fairtrial_record::{Record, Selection};
 use fairtrial_report::{regrade_json, regrade_table};
 use fairtrial_runner::{RegradeOptions, regrade};
 
 use crate::args::RegradeArgs;
 use crate::commands::run::with_prepare_options;
 use crate::environment::Environment;
-use crate::errors::{DIFFERS, Failure};
+use crate::errors::{DIFFERS, Failure, OUTSIDE};
+use crate::signals::StopSignal;
 
 /// Says on a terminal how many answers are done.
-pub fn counter(what: &'static str, environment: &Environment) -> impl Fn(usize, usize) + Sync {
+pub fn counter(what: &'static str, environment: &Environment) -> impl Fn(usize, usize) {
     let on_terminal = environment.err_is_terminal();
     move |done, all| {
         let stderr = std::io::stderr();
@@ -36,12 +37,13 @@ pub fn run(
         judging: std::thread::available_parallelism().map_or(1, usize::from),
     };
     let progress = counter("judged again", environment);
-    let number = with_prepare_options(args.trust_code, environment, |prepare| {
-        regrade(&args.record, &options, prepare, &progress)
+    let stop = StopSignal::new();
+    let regraded = with_prepare_options(args.trust_code, environment, |prepare| {
+        regrade(&args.record, &options, prepare, stop.flag(), &progress)
     })?;
     let record = Record::open(&args.record)?;
-    let gradings = record.gradings()?;
-    let Some(grading) = gradings.iter().find(|it| it.id == number) else {
+    let gradings = record.gradings(&Selection::default())?;
+    let Some(grading) = gradings.iter().find(|it| it.id == regraded.grading) else {
         return Ok(0);
     };
     if args.json {
@@ -51,6 +53,11 @@ pub fn run(
     }
     out.flush()?;
     writeln!(err, "record: {}", args.record.display())?;
+    if regraded.stopped {
+        let (done, wanted) = (grading.answers.len(), regraded.wanted);
+        writeln!(err, "stopped: {done} of {wanted} answers were judged again")?;
+        return Ok(stop.exit_code().unwrap_or(OUTSIDE));
+    }
     let same = grading.answers.iter().all(|it| it.cause.is_none());
     Ok(if same { 0 } else { DIFFERS })
 }

@@ -2,8 +2,6 @@
 
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use fairtrial_core::verdict::VoidReason;
 use fairtrial_record::Record;
@@ -15,6 +13,7 @@ use crate::args::RunArgs;
 use crate::environment::Environment;
 use crate::errors::{Failure, OUTSIDE};
 use crate::progress::{Bars, Lines};
+use crate::signals::StopSignal;
 
 /// Holds the trials of a plan, then writes the standings.
 pub fn run(
@@ -74,43 +73,22 @@ pub fn run_all(
     let judging = std::thread::available_parallelism().map_or(1, usize::from);
     let judging = judging.min(preparation.plan.parallel as usize);
     let options = RunOptions { record: record.to_owned(), judging };
-    let (stop, signal) = stop_on_signal();
+    let stop = StopSignal::new();
     let currency = &preparation.plan.currency;
     let summary = if environment.err_is_terminal() {
         let names: Vec<&str> = preparation.plan.candidates.iter().map(|it| it.name()).collect();
         let mut bars = Bars::new(&names, currency, environment.err_colour());
-        let summary = run_trials(preparation, &options, &stop, &mut bars);
+        let summary = run_trials(preparation, &options, stop.flag(), &mut bars);
         bars.clear();
         summary?
     } else {
-        run_trials(preparation, &options, &stop, &mut Lines::new(err, currency))?
+        run_trials(preparation, &options, stop.flag(), &mut Lines::new(err, currency))?
     };
     standings(out, &load(&Record::open(record)?)?, environment.style())?;
     out.flush()?;
     writeln!(err, "record: {}", record.display())?;
     let code = report(&summary, record, err)?;
-    let by = signal.load(Ordering::Relaxed);
-    Ok(if summary.stopped && by > 0 { ended_by(by) } else { code })
-}
-
-/// The exit code of a process that a signal ends, as a shell has it.
-fn ended_by(signal: usize) -> u8 {
-    128 + signal as u8
-}
-
-/// The first signal asks the run to stop; the second ends the process, and with it, by the kernel,
-/// whatever runs in a sandbox. Gives what says that it is to stop, and by which signal.
-fn stop_on_signal() -> (Arc<AtomicBool>, Arc<AtomicUsize>) {
-    let (stop, by) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicUsize::new(0)));
-    for signal in [signal_hook::consts::SIGINT, signal_hook::consts::SIGTERM] {
-        let number = signal as usize;
-        let code = ended_by(number).into();
-        // Without a handler a signal ends the process at once, which is safe as well.
-        let _ = signal_hook::flag::register_conditional_shutdown(signal, code, Arc::clone(&stop));
-        let _ = signal_hook::flag::register_usize(signal, Arc::clone(&by), number);
-        let _ = signal_hook::flag::register(signal, Arc::clone(&stop));
-    }
-    (stop, by)
+    Ok(stop.exit_code().filter(|_| summary.stopped).unwrap_or(code))
 }
 
 /// Says what went wrong, and what to do.

@@ -3,8 +3,8 @@
 use std::collections::BTreeSet;
 use std::io::Write;
 
-use fairtrial_record::Record;
-use fairtrial_report::{Selection, ShowOptions, show, show_json};
+use fairtrial_record::{Record, Selection};
+use fairtrial_report::{ShowOptions, show, show_json};
 
 use crate::args::ShowArgs;
 use crate::environment::Environment;
@@ -13,19 +13,22 @@ use crate::errors::Failure;
 /// Writes the trials that were asked for.
 pub fn run(args: &ShowArgs, environment: &Environment, out: &mut dyn Write) -> Result<u8, Failure> {
     let record = Record::open(&args.record)?;
-    let selection =
-        Selection { task: args.task.clone(), candidate: args.candidate.clone(), trial: args.trial };
-    let trials = record.trials()?;
-    if !trials.iter().any(|trial| selection.takes(trial)) {
-        return Err(nothing(args, &record));
-    }
-    if args.json {
-        show_json(out, &record, &selection, args.unseal)?;
+    let selection = Selection {
+        task: args.task.clone(),
+        candidate: args.candidate.clone(),
+        sample: None,
+        number: args.trial,
+    };
+    let count = if args.json {
+        if record.summaries(&selection)?.is_empty() {
+            return Err(nothing(args, &record));
+        }
+        show_json(out, &record, &selection, args.unseal)?
     } else {
         let options = ShowOptions { unseal: args.unseal, style: environment.style() };
-        show(out, &record, &selection, options)?;
-    }
-    Ok(0)
+        show(out, &record, &selection, options)?
+    };
+    if count == 0 { Err(nothing(args, &record)) } else { Ok(0) }
 }
 
 fn nothing(args: &ShowArgs, record: &Record) -> Failure {

@@ -3,13 +3,14 @@
 use std::io::Write;
 
 use fairtrial_report::{safe, vet_json, vet_table};
-use fairtrial_runner::{VetOptions, vet};
+use fairtrial_runner::{VetError, VetOptions, vet};
 
 use crate::args::VetArgs;
 use crate::commands::regrade::counter;
 use crate::commands::run::with_prepare_options;
 use crate::environment::Environment;
 use crate::errors::{DIFFERS, Failure};
+use crate::signals::StopSignal;
 
 /// Judges every proof, and writes what holds.
 pub fn run(
@@ -25,9 +26,17 @@ pub fn run(
         judging: std::thread::available_parallelism().map_or(1, usize::from),
     };
     let progress = counter("proofs judged", environment);
+    let stop = StopSignal::new();
     let vetted = with_prepare_options(args.trust_code, environment, |prepare| {
-        vet(&options, prepare, &progress)
-    })?;
+        vet(&options, prepare, stop.flag(), &progress)
+    });
+    let vetted = match (vetted, stop.exit_code()) {
+        (Err(error @ VetError::Stopped), Some(code)) => {
+            writeln!(err, "{error}")?;
+            return Ok(code);
+        }
+        (vetted, _) => vetted?,
+    };
     for note in &vetted.notes {
         writeln!(err, "note: {}", safe(note))?;
     }

@@ -44,7 +44,7 @@ fn what_stays_refused_is_void_and_is_held_again_later() {
     }
     assert_eq!(env.run(&["run", "plan.toml"]).code, 0);
     let trial = &env.json(&["show", "record", "--json"])["trials"][0];
-    assert_eq!((&trial["verdict"], &trial["holding"]), (&"pass".into(), &3.into()));
+    assert_eq!((&trial["verdict"], &trial["round"]), (&"pass".into(), &3.into()));
 }
 
 #[test]
@@ -69,7 +69,7 @@ fn an_answer_that_was_paid_for_is_kept_when_the_host_fails_later() {
         (&trial["verdict"], trial["attempts"].as_array().unwrap().len()),
         (&"pass".into(), 2)
     );
-    assert_eq!((&trial["holding"], trial["requests"].as_array().unwrap().len()), (&3.into(), 4));
+    assert_eq!((&trial["round"], trial["requests"].as_array().unwrap().len()), (&3.into(), 4));
     let asked = std::fs::read_to_string(env.path("asked.jsonl")).unwrap();
     assert_eq!(asked.lines().count(), 2, "{asked}");
 }

@@ -52,8 +52,8 @@ fn a_run_killed_ten_times_ends_with_every_trial_once() {
     let keys = "SELECT count(*) FROM (SELECT DISTINCT candidate, task, sample FROM trials)";
     assert_eq!(one(keys), 40);
     assert_eq!(one("SELECT count(*) FROM attempts WHERE verdict IS NULL"), 0);
-    let gaps = "SELECT count(*) FROM (SELECT max(number) AS last, count(*) AS all_of FROM attempts
-                GROUP BY trial) WHERE last <> all_of";
+    let gaps = "SELECT count(*) FROM (SELECT max(attempt) AS last, count(*) AS all_of FROM attempts
+                GROUP BY candidate, task, sample) WHERE last <> all_of";
     assert_eq!(one(gaps), 0);
     let check = record.query_row("PRAGMA integrity_check", [], |row| row.get::<_, String>(0));
     assert_eq!(check.unwrap(), "ok");
@@ -64,9 +64,9 @@ fn a_run_killed_ten_times_ends_with_every_trial_once() {
 fn assert_nothing_was_asked_again(env: &TestEnv, record: &Connection) {
     let mut statement = record
         .prepare(
-            "SELECT t.candidate, t.task, a.number, count(*),
-             max((julianday(a.answered) - 2440587.5) * 86400.0)
-             FROM attempts a JOIN trials t ON t.id = a.trial GROUP BY 1, 2, 3",
+            "SELECT candidate, task, attempt, count(*),
+             max((julianday(answered) - 2440587.5) * 86400.0)
+             FROM attempts GROUP BY candidate, task, attempt",
         )
         .unwrap();
     let committed: BTreeMap<(String, String, i64), i64> = statement
@@ -90,8 +90,16 @@ fn assert_nothing_was_asked_again(env: &TestEnv, record: &Connection) {
     }
     assert!(again <= 10 * 5, "{again} requests were sent again");
     let trials: i64 = asked.values().map(|by_seed| by_seed.len() as i64).sum();
-    let attempts = record.query_row("SELECT count(*) FROM attempts", [], |row| row.get(0));
-    assert_eq!(attempts.unwrap_or(0), trials);
+    let one = |sql: &str| record.query_row(sql, [], |row| row.get::<_, i64>(0)).unwrap();
+    assert_eq!(one("SELECT count(*) FROM attempts"), trials);
+    // Whatever reached the host, and may have to be paid for, was recorded before it was sent.
+    let sent: u32 = asked.values().flat_map(BTreeMap::values).sum();
+    let (recorded, lost) = (
+        one("SELECT count(*) FROM requests"),
+        one("SELECT count(*) FROM requests WHERE outcome = 'lost'"),
+    );
+    assert!(recorded >= i64::from(sent) && recorded - lost == trials, "{sent} {recorded} {lost}");
+    assert_eq!(one("SELECT count(*) FROM requests WHERE outcome = 'under way'"), 0);
 }
 
 #[test]
@@ -104,7 +112,7 @@ fn an_answer_that_was_committed_is_judged_without_asking() {
     let record = Connection::open(env.path("record/trials.sqlite")).unwrap();
     record
         .execute_batch(
-            "DELETE FROM outcomes; UPDATE attempts SET verdict = NULL, reason = NULL;
+            "UPDATE attempts SET verdict = NULL, reason = NULL, tests = NULL;
              UPDATE trials SET verdict = NULL, ended = NULL;",
         )
         .unwrap();

@@ -161,7 +161,7 @@ fn never_started(sandbox: &SandboxState) -> RunEnd {
 }
 
 fn accounting(group: Option<&Group>) -> Accounting {
-    if group.is_some() { Accounting::Group } else { Accounting::Looks }
+    if group.is_some() { Accounting::Group } else { Accounting::Polling }
 }
 
 /// Processes and threads that the process namespace has seen, without the supervisor.

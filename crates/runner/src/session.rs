@@ -1,0 +1,685 @@
+//! One session of a run: what happens is recorded, and decides what is done next.
+//!
+//! It has no threads, processes or clock: events and the time come in, orders go out. Whatever was paid
+//! for is committed before anything is done with it.
+
+use std::collections::{BTreeMap, HashMap};
+use std::time::Duration;
+
+use fairtrial_candidates::{Ask, AskOutcome, AskReply, RequestNote, TryAgain};
+use fairtrial_core::digest::hash64;
+use fairtrial_core::plan::{Candidate, Feedback, Plan, Price};
+use fairtrial_core::schedule::TrialKey;
+use fairtrial_core::verdict::{Verdict, VoidReason};
+use fairtrial_grading::{JudgedSubmission, feedback};
+use fairtrial_record::{NewAnswer, NewJudgement, Record, RecordError, RequestResult, TrialSummary};
+
+use crate::counter::{Counter, Progress};
+use crate::prepare::PlannedTask;
+use crate::scheduler::{Action, Scheduler, TrialEnd};
+use crate::trial::{Next, TrialState, Unjudged};
+
+/// Somebody who watches a run.
+pub trait Observer {
+    /// The run is about to begin, or a trial is over.
+    fn progress(&mut self, progress: &Progress);
+    /// A trial is over.
+    fn trial_over(&mut self, key: &TrialKey, verdict: Verdict, attempts: u32);
+    /// The run was stopped and waits for what is under way.
+    fn stopping(&mut self, under_way: usize);
+}
+
+/// What a session knows of the world.
+pub trait World {
+    /// Whether an answer to the first attempt of a trial can be expected.
+    fn has_answer(&self, key: &TrialKey) -> bool;
+    /// The host that a candidate's requests go to; empty for one that makes none.
+    fn host(&self, candidate: &str) -> &str;
+    /// Whether this machine has what judging a task takes.
+    fn can_judge(&self, task: &PlannedTask) -> bool;
+    /// The time of day, in UTC, RFC 3339.
+    fn now(&self) -> String;
+}
+
+/// What is run: a plan, its tasks, and the world.
+#[derive(Clone, Copy)]
+pub struct RunSpec<'a> {
+    /// The plan.
+    pub plan: &'a Plan,
+    /// The tasks, by name.
+    pub tasks: &'a BTreeMap<String, PlannedTask>,
+    /// What else there is.
+    pub world: &'a dyn World,
+}
+
+/// Something to be done elsewhere; what comes of it is an [`Event`].
+#[derive(Debug, Clone, PartialEq)]
+pub enum Order {
+    /// Ask a candidate.
+    Ask {
+        /// For which trial.
+        key: TrialKey,
+        /// What.
+        ask: Ask,
+    },
+    /// Judge an answer.
+    Judge {
+        /// Of which trial.
+        key: TrialKey,
+        /// The answer.
+        answer: Unjudged,
+        /// Whether visible examples are run after a failure.
+        examples: bool,
+    },
+}
+
+/// Something that happened.
+#[derive(Debug)]
+pub enum Event {
+    /// A request is about to be sent; it is, once this is recorded.
+    Requested(TrialKey),
+    /// A candidate was asked.
+    Asked(TrialKey, AskReply),
+    /// An answer was judged.
+    Judged(TrialKey, Box<JudgedSubmission>),
+    /// The run is to stop: what is under way is still judged, nothing more is asked.
+    Stop,
+}
+
+/// One session.
+pub struct Session<'a> {
+    spec: RunSpec<'a>,
+    record: &'a mut Record,
+    scheduler: Scheduler,
+    trials: BTreeMap<TrialKey, TrialState>,
+    /// What earlier sessions came to.
+    known: HashMap<TrialKey, TrialSummary>,
+    counter: Counter,
+    observer: &'a mut dyn Observer,
+    stopping: bool,
+}
+
+/// What a session came to.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Summary {
+    /// How far the run is.
+    pub progress: Progress,
+    /// Candidates that were no longer asked, and why.
+    pub halted: BTreeMap<String, String>,
+    /// Trials that are neither over nor void.
+    pub not_run: usize,
+    /// Void trials, by reason.
+    pub void: BTreeMap<VoidReason, usize>,
+    /// Of these, trials that no answer was written down for.
+    pub unanswered: usize,
+    /// Whether a person stopped it.
+    pub stopped: bool,
+}
+
+impl<'a> Session<'a> {
+    /// A session over the trials that `scheduler` has.
+    pub fn new(
+        spec: RunSpec<'a>,
+        record: &'a mut Record,
+        scheduler: Scheduler,
+        known: HashMap<TrialKey, TrialSummary>,
+        counter: Counter,
+        observer: &'a mut dyn Observer,
+    ) -> Self {
+        observer.progress(&counter.progress);
+        let trials = BTreeMap::new();
+        Self { spec, record, scheduler, trials, known, counter, observer, stopping: false }
+    }
+
+    /// What is to be done at the time `now`, counted from the session's beginning.
+    ///
+    /// # Errors
+    /// When the record cannot be written or read.
+    pub fn orders(&mut self, now: Duration) -> Result<Vec<Order>, RecordError> {
+        let mut orders = Vec::new();
+        while let Some(action) = self.scheduler.next(now) {
+            match action {
+                Action::Begin(key) => self.begin(key)?,
+                Action::Ask(key) => orders.extend(self.ask(&key)),
+                Action::Judge(key) => orders.extend(self.judge(&key)),
+            }
+        }
+        Ok(orders)
+    }
+
+    /// Takes note of something that happened at the time `now`.
+    ///
+    /// # Errors
+    /// When the record cannot be written.
+    pub fn handle(&mut self, event: Event, now: Duration) -> Result<(), RecordError> {
+        match event {
+            Event::Requested(key) => self.requested(&key),
+            Event::Asked(key, reply) => {
+                self.scheduler.asked();
+                self.asked(&key, reply, now)
+            }
+            Event::Judged(key, judged) => {
+                self.scheduler.judged();
+                self.judged(&key, &judged)
+            }
+            Event::Stop => {
+                self.stop();
+                Ok(())
+            }
+        }
+    }
+
+    /// When something is to be done although nothing happens; `None`: never.
+    #[must_use]
+    pub fn wakes_at(&self) -> Option<Duration> {
+        self.scheduler.wakes_at()
+    }
+
+    /// Whether everything is over.
+    #[must_use]
+    pub fn is_over(&self) -> bool {
+        self.scheduler.is_over()
+    }
+
+    /// What it came to.
+    #[must_use]
+    pub fn summary(self) -> Summary {
+        Summary {
+            halted: self.scheduler.halted().clone(),
+            not_run: self.scheduler.not_run(),
+            progress: self.counter.progress,
+            unanswered: self.counter.unanswered,
+            void: self.counter.void,
+            stopped: self.stopping,
+        }
+    }
+
+    fn stop(&mut self) {
+        if self.stopping {
+            return;
+        }
+        self.stopping = true;
+        for key in self.scheduler.stop() {
+            self.interrupt(&key);
+        }
+        self.observer.stopping(self.scheduler.under_way());
+    }
+
+    fn candidate(&self, name: &str) -> Option<&'a Candidate> {
+        self.spec.plan.candidates.iter().find(|it| it.name() == name)
+    }
+
+    fn begin(&mut self, key: TrialKey) -> Result<(), RecordError> {
+        let (attempts, world) = (self.spec.plan.attempts, self.spec.world);
+        let system = self.candidate(&key.candidate).and_then(Candidate::system);
+        let prompt = self.spec.tasks[&key.task].prompt.as_str();
+        let (trial, next) = match self.known.remove(&key) {
+            Some(known) => {
+                if known.verdict.is_some() {
+                    self.record.reopen_trial(&key, prompt, &world.now())?;
+                }
+                let Some(row) = self.record.trial(&key)? else { return Ok(()) };
+                TrialState::resume(&row, self.record, attempts, system)?
+            }
+            None => {
+                self.record.begin_trial(&key, prompt, &world.now())?;
+                (TrialState::new(key.clone(), 1, attempts, system, prompt), Next::Ask)
+            }
+        };
+        self.trials.insert(key.clone(), trial);
+        self.proceed(&key, next)
+    }
+
+    fn proceed(&mut self, key: &TrialKey, next: Next) -> Result<(), RecordError> {
+        let (spec, candidate) = (self.spec, &key.candidate);
+        match next {
+            Next::Ask if self.stopping || self.scheduler.halted().contains_key(candidate) => {
+                self.interrupt(key);
+                Ok(())
+            }
+            Next::Ask => {
+                if !spec.world.can_judge(&spec.tasks[&key.task]) {
+                    // Nothing that comes back could be judged: nothing is asked.
+                    let void = Verdict::Void(VoidReason::ToolMissing);
+                    return self.end(key, void, TrialEnd::Decided);
+                }
+                let attempt = self.trials[key].attempt;
+                // Written-down answers may lack one for a trial.
+                if attempt == 1 && !spec.world.has_answer(key) {
+                    self.counter.unanswered += 1;
+                    let void = Verdict::Void(VoidReason::ProviderError);
+                    return self.end(key, void, TrialEnd::Decided);
+                }
+                self.scheduler.want_asking(key.clone(), spec.world.host(candidate));
+                Ok(())
+            }
+            Next::Judge => {
+                self.scheduler.want_judging(key.clone());
+                Ok(())
+            }
+            Next::Over(verdict) => self.end(key, verdict, TrialEnd::Decided),
+        }
+    }
+
+    fn ask(&self, key: &TrialKey) -> Option<Order> {
+        let trial = self.trials.get(key)?;
+        let seed = self.spec.plan.seed.to_string();
+        let ask = Ask {
+            task: key.task.clone(),
+            sample: key.sample,
+            attempt: trial.attempt,
+            messages: trial.messages.clone(),
+            seed: hash64(&[&seed, &key.task, &key.sample.to_string()]),
+        };
+        Some(Order::Ask { key: key.clone(), ask })
+    }
+
+    fn judge(&self, key: &TrialKey) -> Option<Order> {
+        let (trial, plan) = (self.trials.get(key)?, self.spec.plan);
+        let is_last = trial.attempt >= plan.attempts;
+        let examples = !is_last && plan.feedback != Feedback::Verdict;
+        let answer = trial.unjudged.clone()?;
+        Some(Order::Judge { key: key.clone(), answer, examples })
+    }
+
+    fn requested(&mut self, key: &TrialKey) -> Result<(), RecordError> {
+        let now = self.spec.world.now();
+        if let Some(trial) = self.trials.get_mut(key) {
+            let number = self.record.begin_request(key, trial.round, trial.attempt, &now)?;
+            trial.request = Some(number);
+        }
+        Ok(())
+    }
+
+    fn asked(&mut self, key: &TrialKey, reply: AskReply, now: Duration) -> Result<(), RecordError> {
+        let price = self.candidate(&key.candidate).map(Candidate::price).unwrap_or_default();
+        let Some(trial) = self.trials.get_mut(key) else { return Ok(()) };
+        let request = reply.request.map(|it| result(it, price));
+        let request = trial.request.take().zip(request);
+        self.counter.progress.cost += request.as_ref().map_or(0.0, |it| it.1.cost);
+        let (round, attempt) = (trial.round, trial.attempt);
+        if let AskOutcome::Answer { submission, cut_off } = reply.outcome {
+            let at = self.spec.world.now();
+            let answer = NewAnswer { submission: submission.clone(), cut_off, at };
+            let request = request.as_ref().map(|it| (it.0, &it.1));
+            self.record.commit_answer(key, round, attempt, &answer, request)?;
+            let next = trial.answered(submission, cut_off);
+            return self.proceed(key, next);
+        }
+        if let Some((number, request)) = &request {
+            self.record.end_request(key, round, attempt, *number, request)?;
+        }
+        let void = Verdict::Void;
+        match reply.outcome {
+            AskOutcome::Answer { .. } => Ok(()),
+            AskOutcome::NothingMore => {
+                let verdict = trial.last().unwrap_or(void(VoidReason::ProviderError));
+                self.end(key, verdict, TrialEnd::Decided)
+            }
+            AskOutcome::Again(again) => self.asked_in_vain(key, again, now),
+            AskOutcome::Void(reason, why) => self.end(key, void(reason), TrialEnd::Spoiled(why)),
+            AskOutcome::Halt(why) => {
+                self.end(key, void(VoidReason::ProviderError), TrialEnd::Halted(why))
+            }
+            AskOutcome::Cancelled => {
+                self.interrupt(key);
+                Ok(())
+            }
+        }
+    }
+
+    /// A request failed that may be made again.
+    fn asked_in_vain(
+        &mut self,
+        key: &TrialKey,
+        again: TryAgain,
+        now: Duration,
+    ) -> Result<(), RecordError> {
+        let retries = match self.candidate(&key.candidate) {
+            Some(Candidate::Chat(chat)) => chat.retries,
+            _ => 0,
+        };
+        let Some(trial) = self.trials.get_mut(key) else { return Ok(()) };
+        trial.tries += 1;
+        let TryAgain { reason, why, after, unreachable } = again;
+        if trial.tries > retries {
+            let end = if unreachable { TrialEnd::Halted(why) } else { TrialEnd::Spoiled(why) };
+            return self.end(key, Verdict::Void(reason), end);
+        }
+        if self.stopping {
+            // The trial stays as far as it is, and is resumed in a later session.
+            self.interrupt(key);
+            return Ok(());
+        }
+        let host = self.spec.world.host(&key.candidate);
+        self.scheduler.want_retrying(key.clone(), host, trial.tries, after, now);
+        Ok(())
+    }
+
+    fn judged(&mut self, key: &TrialKey, judged: &JudgedSubmission) -> Result<(), RecordError> {
+        let spec = self.spec;
+        let Some(trial) = self.trials.get_mut(key) else { return Ok(()) };
+        let verdict = judged.judgement.verdict;
+        let ends = trial.would_end(verdict);
+        let text = (!ends)
+            .then(|| feedback(spec.plan.feedback, &judged.judgement, &spec.tasks[&key.task].task));
+        let at = spec.world.now();
+        self.record.commit_judgement(
+            key,
+            trial.attempt,
+            &NewJudgement {
+                judgement: &judged.judgement,
+                deviations: &judged.deviations,
+                code: judged.code.as_ref(),
+                feedback: text.as_deref(),
+                seconds: judged.took.as_secs_f64(),
+                trial: ends.then_some(verdict),
+                at: &at,
+            },
+        )?;
+        match trial.judged(verdict, text.as_deref()) {
+            // The judgement has just ended it in the record.
+            Next::Over(verdict) => {
+                self.over(key, verdict, TrialEnd::Decided);
+                Ok(())
+            }
+            next => self.proceed(key, next),
+        }
+    }
+
+    /// Ends a trial in the record.
+    fn end(&mut self, key: &TrialKey, verdict: Verdict, end: TrialEnd) -> Result<(), RecordError> {
+        self.record.end_trial(key, verdict, &self.spec.world.now())?;
+        self.over(key, verdict, end);
+        Ok(())
+    }
+
+    /// Leaves a trial as far as it is; a later session resumes it.
+    fn interrupt(&mut self, key: &TrialKey) {
+        if self.trials.remove(key).is_some() {
+            self.scheduler.end(key, TrialEnd::Interrupted);
+        }
+    }
+
+    fn over(&mut self, key: &TrialKey, verdict: Verdict, end: TrialEnd) {
+        let Some(trial) = self.trials.remove(key) else { return };
+        self.scheduler.end(key, end);
+        self.counter.count(&key.candidate, verdict);
+        self.observer.trial_over(key, verdict, trial.attempt);
+        self.observer.progress(&self.counter.progress);
+    }
+}
+
+fn result(note: RequestNote, price: Price) -> RequestResult {
+    RequestResult {
+        outcome: note.outcome,
+        detail: note.detail,
+        status: note.status,
+        seconds: note.took.as_secs_f64(),
+        first_token: note.first_token.map(|it| it.as_secs_f64()),
+        tokens: note.tokens,
+        estimated: note.estimated,
+        cost: price.of(note.tokens),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use fairtrial_core::answer::Submission;
+    use fairtrial_core::judgement::TestOutcome;
+    use fairtrial_core::language::Languages;
+    use fairtrial_core::limits::Limits;
+    use fairtrial_core::plan::Tokens;
+    use fairtrial_core::schedule::schedule;
+    use fairtrial_core::tree::RelPath;
+    use fairtrial_core::verdict::FailReason;
+    use fairtrial_grading::Docket;
+    use fairtrial_record::{FORMAT_VERSION, Manifest, Selection};
+
+    use super::*;
+    use crate::scheduler;
+
+    const PLAN: &str = "docket = \"d\"\nattempts = 2\nparallel = 2\n[[candidate]]\nname = \"auk\"\n\
+        kind = \"chat\"\nmodel = \"m\"\nendpoint = \"http://a\"\nretries = 1\n";
+
+    const START: Duration = Duration::ZERO;
+
+    struct Calm;
+
+    impl World for Calm {
+        fn has_answer(&self, _key: &TrialKey) -> bool {
+            true
+        }
+
+        fn host(&self, candidate: &str) -> &str {
+            if candidate == "auk" { "http://a" } else { "" }
+        }
+
+        fn can_judge(&self, task: &PlannedTask) -> bool {
+            task.task.name != "unheard-of"
+        }
+
+        fn now(&self) -> String {
+            "2031-05-01T06:00:00.000Z".to_owned()
+        }
+    }
+
+    #[derive(Default)]
+    struct Watching {
+        over: Vec<(String, Verdict, u32)>,
+        stopping: usize,
+    }
+
+    impl Observer for Watching {
+        fn progress(&mut self, _progress: &Progress) {}
+
+        fn trial_over(&mut self, key: &TrialKey, verdict: Verdict, attempts: u32) {
+            self.over.push((key.task.clone(), verdict, attempts));
+        }
+
+        fn stopping(&mut self, under_way: usize) {
+            self.stopping = under_way;
+        }
+    }
+
+    fn tasks(names: &[&str]) -> BTreeMap<String, PlannedTask> {
+        let brief = "+++\ntitle = \"T\"\nform = \"program\"\nlanguage = \"python\"\ncategory = \"c\"\n\
+            difficulty = 1\n[program]\nfile = \"a.py\"\n+++\nSay it.\n";
+        let mut files = vec![("docket.toml".to_owned(), "title = \"D\"")];
+        for name in names {
+            files.push((format!("{name}/brief.md"), brief));
+            files.push((format!("{name}/sealed/cases.jsonl"), "{\"stdout\": \"x\"}"));
+        }
+        let file = |(path, text): (String, &str)| {
+            (RelPath::parse(&path).unwrap(), text.as_bytes().to_vec())
+        };
+        let tree = files.into_iter().map(file).collect();
+        let docket = Docket::parse("d", &tree, &Languages::shipped()).unwrap();
+        let planned = |task: fairtrial_grading::PosedTask| {
+            let name = task.name.clone();
+            (name, PlannedTask { task, limits: Limits::default(), prompt: "Say it.".to_owned() })
+        };
+        docket.tasks.into_iter().map(planned).collect()
+    }
+
+    /// A session over a record in `folder`, handed to `play`; gives its summary.
+    fn session(
+        folder: &std::path::Path,
+        names: &[&str],
+        watching: &mut Watching,
+        play: impl FnOnce(&mut Session<'_>),
+    ) -> Summary {
+        let (plan, tasks) = (Plan::parse("plan.toml", PLAN).unwrap(), tasks(names));
+        let manifest = Manifest {
+            format_version: FORMAT_VERSION,
+            created: String::new(),
+            plan: plan.clone(),
+            tasks: Vec::new(),
+            languages: BTreeMap::new(),
+            machines: Vec::new(),
+        };
+        let mut record = Record::open_for_run(folder, &manifest).unwrap();
+        let summaries = record.summaries(&Selection::default()).unwrap();
+        let known: HashMap<_, _> = summaries.into_iter().map(|it| (it.key.clone(), it)).collect();
+        let names: Vec<&str> = tasks.keys().map(String::as_str).collect();
+        let order = schedule(&["auk"], &names, 1, 1);
+        let is_waiting = |key: &&TrialKey| known.get(key).is_none_or(|it| it.verdict.is_none());
+        let waiting: Vec<_> = order.iter().filter(is_waiting).cloned().collect();
+        let counter = Counter::new(&["auk"], &order, &known, &waiting);
+        let limits = scheduler::Limits { asking: 2, judging: 1 };
+        let spec = RunSpec { plan: &plan, tasks: &tasks, world: &Calm };
+        let scheduler = Scheduler::new(waiting, limits);
+        let mut session = Session::new(spec, &mut record, scheduler, known, counter, watching);
+        play(&mut session);
+        session.summary()
+    }
+
+    fn note(outcome: &str) -> RequestNote {
+        RequestNote {
+            outcome: outcome.to_owned(),
+            detail: String::new(),
+            status: Some(200),
+            took: Duration::from_secs(2),
+            first_token: None,
+            tokens: Tokens { input: 5, cached: 0, output: 7 },
+            estimated: false,
+        }
+    }
+
+    fn answer(text: &str) -> AskReply {
+        let submission = Submission::Text(text.to_owned());
+        let outcome = AskOutcome::Answer { submission, cut_off: false };
+        AskReply { outcome, request: Some(note("answered")) }
+    }
+
+    fn in_vain(unreachable: bool) -> AskReply {
+        let again = TryAgain {
+            reason: VoidReason::RateLimit,
+            why: "slow down".to_owned(),
+            after: Some(Duration::from_secs(9)),
+            unreachable,
+        };
+        AskReply { outcome: AskOutcome::Again(again), request: Some(note("rate limit")) }
+    }
+
+    fn judged(verdict: Verdict) -> Box<JudgedSubmission> {
+        let judgement = fairtrial_core::judgement::Judgement {
+            tests: vec![TestOutcome::passed("case 1", false, 1.0)],
+            ..fairtrial_core::judgement::Judgement::bare(verdict)
+        };
+        let took = Duration::from_millis(5);
+        Box::new(JudgedSubmission { judgement, deviations: Vec::new(), code: None, took })
+    }
+
+    fn only(orders: Vec<Order>) -> Order {
+        assert_eq!(orders.len(), 1, "{orders:?}");
+        orders.into_iter().next().unwrap()
+    }
+
+    fn asked_for(orders: Vec<Order>) -> (TrialKey, Ask) {
+        match only(orders) {
+            Order::Ask { key, ask } => (key, ask),
+            other => panic!("{other:?} instead of a question"),
+        }
+    }
+
+    const FAIL: Verdict = Verdict::Fail(FailReason::WrongResult);
+
+    #[test]
+    fn a_trial_is_asked_for_judged_repaired_and_over() {
+        let (folder, mut watching) = (tempfile::tempdir().unwrap(), Watching::default());
+        let summary = session(folder.path(), &["gap"], &mut watching, |session| {
+            let (key, ask) = asked_for(session.orders(START).unwrap());
+            assert_eq!((ask.attempt, ask.messages.len()), (1, 1));
+            session.handle(Event::Requested(key.clone()), START).unwrap();
+            session.handle(Event::Asked(key.clone(), answer("first")), START).unwrap();
+            let order = only(session.orders(START).unwrap());
+            assert!(matches!(&order, Order::Judge { examples: true, .. }), "{order:?}");
+            session.handle(Event::Judged(key.clone(), judged(FAIL)), START).unwrap();
+            let (_, ask) = asked_for(session.orders(START).unwrap());
+            let said: Vec<&str> = ask.messages.iter().map(|it| it.content.as_str()).collect();
+            assert_eq!((ask.attempt, said[1]), (2, "first"));
+            assert!(said[2].contains("a hidden test got a wrong result"), "{said:?}");
+            session.handle(Event::Requested(key.clone()), START).unwrap();
+            session.handle(Event::Asked(key.clone(), answer("second")), START).unwrap();
+            let order = only(session.orders(START).unwrap());
+            assert!(matches!(&order, Order::Judge { examples: false, .. }), "{order:?}");
+            session.handle(Event::Judged(key, judged(Verdict::Pass)), START).unwrap();
+            assert!(session.is_over() && session.orders(START).unwrap().is_empty());
+        });
+        assert_eq!(watching.over, [("gap".to_owned(), Verdict::Pass, 2)]);
+        assert_eq!((summary.progress.over, summary.not_run, summary.stopped), (1, 0, false));
+        let record = Record::open(folder.path()).unwrap();
+        let trial = record.trials(&Selection::default()).unwrap().remove(0);
+        assert_eq!((trial.verdict, trial.attempts.len()), (Some(Verdict::Pass), 2));
+        assert_eq!((trial.requests.len(), trial.tokens().output), (2, 14));
+    }
+
+    #[test]
+    fn a_request_in_vain_is_made_again_later_and_then_spoils_the_trial() {
+        let (folder, mut watching) = (tempfile::tempdir().unwrap(), Watching::default());
+        let summary = session(folder.path(), &["gap"], &mut watching, |session| {
+            let (key, _) = asked_for(session.orders(START).unwrap());
+            session.handle(Event::Requested(key.clone()), START).unwrap();
+            session.handle(Event::Asked(key.clone(), in_vain(false)), START).unwrap();
+            assert!(session.orders(Duration::from_secs(8)).unwrap().is_empty());
+            assert_eq!(session.wakes_at(), Some(Duration::from_secs(9)));
+            asked_for(session.orders(Duration::from_secs(9)).unwrap());
+            session.handle(Event::Requested(key.clone()), START).unwrap();
+            session.handle(Event::Asked(key, in_vain(true)), START).unwrap();
+            assert!(session.is_over());
+        });
+        assert_eq!(summary.void, BTreeMap::from([(VoidReason::RateLimit, 1)]));
+        assert_eq!(summary.halted["auk"], "slow down", "nobody was there at the last try");
+        let record = Record::open(folder.path()).unwrap();
+        let trial = record.trials(&Selection::default()).unwrap().remove(0);
+        let outcomes: Vec<_> = trial.requests.iter().map(|it| it.outcome.as_str()).collect();
+        assert_eq!(outcomes, ["rate limit", "rate limit"]);
+    }
+
+    #[test]
+    fn a_stop_keeps_what_was_paid_for_and_a_later_session_resumes() {
+        let (folder, mut watching) = (tempfile::tempdir().unwrap(), Watching::default());
+        let summary = session(folder.path(), &["berth", "gap", "toll"], &mut watching, |session| {
+            let orders = session.orders(START).unwrap();
+            let keys: Vec<_> = orders
+                .iter()
+                .map(|it| match it {
+                    Order::Ask { key, .. } => key.clone(),
+                    other => panic!("{other:?}"),
+                })
+                .collect();
+            session.handle(Event::Requested(keys[0].clone()), START).unwrap();
+            session.handle(Event::Stop, START).unwrap();
+            session.handle(Event::Asked(keys[0].clone(), answer("paid for")), START).unwrap();
+            let cancelled = AskReply { outcome: AskOutcome::Cancelled, request: None };
+            session.handle(Event::Asked(keys[1].clone(), cancelled), START).unwrap();
+            assert!(matches!(only(session.orders(START).unwrap()), Order::Judge { .. }));
+            session.handle(Event::Judged(keys[0].clone(), judged(FAIL)), START).unwrap();
+            assert!(session.is_over());
+        });
+        assert_eq!((summary.stopped, summary.not_run, watching.stopping), (true, 3, 2));
+        assert!(watching.over.is_empty(), "no trial has come to its end");
+        let names = ["berth", "gap", "toll"];
+        session(folder.path(), &names, &mut watching, |session| {
+            let orders = session.orders(START).unwrap();
+            let attempts: Vec<u32> = orders
+                .iter()
+                .filter_map(|it| match it {
+                    Order::Ask { ask, .. } => Some(ask.attempt),
+                    Order::Judge { .. } => None,
+                })
+                .collect();
+            assert!(attempts.contains(&2) && attempts.contains(&1), "{orders:?}");
+        });
+    }
+
+    #[test]
+    fn nothing_is_asked_that_could_not_be_judged() {
+        let (folder, mut watching) = (tempfile::tempdir().unwrap(), Watching::default());
+        let summary = session(folder.path(), &["unheard-of"], &mut watching, |session| {
+            assert!(session.orders(START).unwrap().is_empty() && session.is_over());
+        });
+        assert_eq!(summary.void, BTreeMap::from([(VoidReason::ToolMissing, 1)]));
+    }
+}
