@@ -39,7 +39,7 @@ pub enum Failure {
     Vet(#[from] VetError),
     /// A run.
     #[error(transparent)]
-    Hold(#[from] RunError),
+    Run(#[from] RunError),
     /// A record.
     #[error(transparent)]
     Record(#[from] RecordError),
@@ -51,7 +51,7 @@ pub enum Failure {
     Source(#[from] SourceError),
     /// The stand-in.
     #[error(transparent)]
-    StandinServer(#[from] StandinError),
+    Standin(#[from] StandinError),
     /// A file that cannot be read or written.
     #[error("failed to {what} `{path}`")]
     File {
@@ -101,72 +101,90 @@ impl From<ShowError> for Failure {
     }
 }
 
-fn record_code(error: &RecordError) -> u8 {
-    match error {
-        RecordError::NotARecord(_)
-        | RecordError::NotAFile(_)
-        | RecordError::NoDatabase(_)
-        | RecordError::Newer { .. } => USAGE,
-        _ => OUTSIDE,
+/// The exit code that goes with a failure, and what to do about it.
+struct Advice {
+    code: u8,
+    hints: Vec<String>,
+}
+
+impl Advice {
+    fn of(code: u8) -> Self {
+        Self { code, hints: Vec::new() }
+    }
+
+    fn hint(mut self, hint: impl Into<String>) -> Self {
+        self.hints.push(hint.into());
+        self
     }
 }
 
 impl Failure {
-    fn code(&self) -> u8 {
+    fn advice(&self) -> Advice {
         match self {
-            Self::Prepare(PrepareError::Sandbox(_)) => OUTSIDE,
-            Self::Prepare(_) | Self::Folder(_) | Self::Source(_) => USAGE,
-            Self::OutTaken(_) | Self::NoVariable(_) | Self::NothingSelected { .. } => USAGE,
-            Self::UnknownLanguage { .. } => USAGE,
-            Self::Vet(VetError::Prepare(PrepareError::Sandbox(_))) => OUTSIDE,
-            Self::Vet(_) => USAGE,
+            Self::Prepare(error) => of_preparing(error),
+            Self::Vet(VetError::Prepare(error)) => of_preparing(error),
+            Self::Vet(_) | Self::Folder(_) | Self::Source(_) => Advice::of(USAGE),
+            Self::NoVariable(_) | Self::UnknownLanguage { .. } => Advice::of(USAGE),
             Self::Regrade(error) => match error {
-                RegradeError::Prepare(PrepareError::Sandbox(_)) => OUTSIDE,
-                RegradeError::Prepare(_)
-                | RegradeError::NoAnswers(_)
-                | RegradeError::OwnLanguages(_) => USAGE,
-                RegradeError::Record(error) => record_code(error),
+                RegradeError::Prepare(error @ PrepareError::Docket { .. }) => of_preparing(error)
+                    .hint("name the docket: fairtrial regrade RECORD --docket DIR"),
+                RegradeError::Prepare(error) => of_preparing(error),
+                RegradeError::NoAnswers(_) => Advice::of(USAGE),
+                RegradeError::OwnLanguages(languages) => {
+                    Advice { code: USAGE, hints: language_hints(languages) }
+                }
+                RegradeError::Record(error) => of_record(error),
             },
-            Self::Hold(RunError::OtherPlan { .. } | RunError::Exposed(_)) => USAGE,
-            Self::Hold(RunError::Record(error)) | Self::Record(error) => record_code(error),
-            Self::File { source, .. } if source.kind() == io::ErrorKind::NotFound => USAGE,
-            Self::File { .. } | Self::StandinServer(_) | Self::Output(_) => OUTSIDE,
+            Self::Run(RunError::OtherPlan { .. }) => Advice::of(USAGE)
+                .hint("give the run a record of its own: fairtrial run PLAN --record DIR")
+                .hint("or put the plan and its tasks back as they were"),
+            Self::Run(RunError::Exposed(_)) => Advice::of(USAGE).hint(NOT_THERE),
+            Self::Run(RunError::Record(error)) | Self::Record(error) => of_record(error),
+            Self::OutTaken(_) => {
+                Advice::of(USAGE).hint("choose another folder: fairtrial demo --out DIR")
+            }
+            Self::NothingSelected { there, .. } => Advice::of(USAGE).hint(there),
+            Self::File { source, .. } if source.kind() == io::ErrorKind::NotFound => {
+                Advice::of(USAGE)
+            }
+            Self::File { .. } | Self::Output(_) => Advice::of(OUTSIDE),
+            Self::Standin(_) => Advice::of(OUTSIDE)
+                .hint("take any port that is free: fairtrial standin DOCKET --port 0"),
         }
     }
+}
 
-    /// What to do about it.
-    fn hints(&self) -> Vec<String> {
-        match self {
-            Self::Prepare(PrepareError::Asker(AskerError::NoKey { variable, .. })) => {
-                vec![format!("set it for this command: {variable}=… fairtrial run …")]
-            }
-            Self::Prepare(PrepareError::Exposed(_)) | Self::Hold(RunError::Exposed(_)) => vec![
-                "keep it outside of the system's folders and of the interpreters' own".to_owned(),
-            ],
-            Self::Regrade(RegradeError::Prepare(PrepareError::Docket { .. })) => {
-                vec!["name the docket: fairtrial regrade RECORD --docket DIR".to_owned()]
-            }
-            Self::Regrade(RegradeError::Record(error)) => record_hints(error),
-            Self::Regrade(RegradeError::OwnLanguages(languages)) => language_hints(languages),
-            Self::Prepare(PrepareError::Sandbox(SandboxError::NoTier { .. }))
-            | Self::Regrade(RegradeError::Prepare(PrepareError::Sandbox(SandboxError::NoTier {
-                ..
-            }))) => vec![
-                "see what is missing, and what to do about it: fairtrial doctor".to_owned(),
-                "or, if you would run this code by hand as well: --trust-code".to_owned(),
-            ],
-            Self::Hold(RunError::OtherPlan { .. }) => vec![
-                "give the run a record of its own: fairtrial run PLAN --record DIR".to_owned(),
-                "or put the plan and its tasks back as they were".to_owned(),
-            ],
-            Self::Hold(RunError::Record(error)) | Self::Record(error) => record_hints(error),
-            Self::OutTaken(_) => vec!["choose another folder: fairtrial demo --out DIR".to_owned()],
-            Self::NothingSelected { there, .. } => vec![there.clone()],
-            Self::StandinServer(_) => {
-                vec!["take any port that is free: fairtrial standin DOCKET --port 0".to_owned()]
-            }
-            _ => Vec::new(),
+/// Where neither dockets nor records may lie.
+const NOT_THERE: &str = "keep it outside of the system's folders and of the interpreters' own";
+
+fn of_preparing(error: &PrepareError) -> Advice {
+    match error {
+        PrepareError::Sandbox(SandboxError::NoTier { .. }) => Advice::of(OUTSIDE)
+            .hint("see what is missing, and what to do about it: fairtrial doctor")
+            .hint("or, if you would run this code by hand as well: --trust-code"),
+        PrepareError::Sandbox(_) => Advice::of(OUTSIDE),
+        PrepareError::Asker(AskerError::NoKey { variable, .. }) => {
+            Advice::of(USAGE).hint(format!("set it for this command: {variable}=… fairtrial run …"))
         }
+        PrepareError::Exposed(_) => Advice::of(USAGE).hint(NOT_THERE),
+        _ => Advice::of(USAGE),
+    }
+}
+
+fn of_record(error: &RecordError) -> Advice {
+    match error {
+        error if error.is_disk_full() => Advice::of(OUTSIDE)
+            .hint("what was committed is safe; make room and run the same command again"),
+        RecordError::NotARecord(_) => {
+            Advice::of(USAGE).hint("a record is the folder that `fairtrial run PLAN` writes")
+        }
+        RecordError::NotAFile(_) | RecordError::NoDatabase(_) | RecordError::Newer { .. } => {
+            Advice::of(USAGE)
+        }
+        RecordError::LookedAt(_) => Advice::of(OUTSIDE)
+            .hint("end what shows it, such as `fairtrial show` in a pager, and run this again"),
+        RecordError::Locked(_) => Advice::of(OUTSIDE).hint("wait until it is over, or end it"),
+        _ => Advice::of(OUTSIDE),
     }
 }
 
@@ -190,25 +208,6 @@ fn language_hints(languages: &BTreeMap<String, LanguageDefinition>) -> Vec<Strin
     hints
 }
 
-fn record_hints(error: &RecordError) -> Vec<String> {
-    match error {
-        error if error.is_disk_full() => {
-            vec!["what was committed is safe; make room and run the same command again".to_owned()]
-        }
-        RecordError::NotARecord(_) => {
-            vec!["a record is the folder that `fairtrial run PLAN` writes".to_owned()]
-        }
-        RecordError::LookedAt(_) => {
-            vec![
-                "end what shows it, such as `fairtrial show` in a pager, and run this again"
-                    .to_owned(),
-            ]
-        }
-        RecordError::Locked(_) => vec!["wait until it is over, or end it".to_owned()],
-        _ => Vec::new(),
-    }
-}
-
 /// Prints an error, its causes and what to do about it; gives the exit code.
 pub fn print(failure: &Failure, environment: &Environment, err: &mut dyn Write) -> ExitCode {
     let label = |word: &str, code: &str| {
@@ -226,10 +225,11 @@ pub fn print(failure: &Failure, environment: &Environment, err: &mut dyn Write) 
     }
     // Nowhere is left to tell that even this failed.
     let _ = writeln!(err, "{} {}", label("error", "1;31"), safe(&text));
-    for hint in failure.hints() {
+    let Advice { code, hints } = failure.advice();
+    for hint in hints {
         let _ = writeln!(err, "{} {}", label("hint", "1"), safe(&hint));
     }
-    ExitCode::from(failure.code())
+    ExitCode::from(code)
 }
 
 /// Prints what clap has to say: help and version to standard output, errors to standard error.

@@ -128,12 +128,18 @@ pub struct LimitSettings {
     /// Processes and threads at one time.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub processes: Option<u32>,
+    /// Bytes in the work folder, and again in `/tmp`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub disk: Option<Bytes>,
     /// Processor time of one command of a build, where the language has one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub build_time: Option<Span>,
     /// Memory of one command of a build.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub build_memory: Option<Bytes>,
+    /// Bytes that a build may leave in the work folder.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub build_disk: Option<Bytes>,
 }
 
 /// The limits of one run, complete.
@@ -147,22 +153,29 @@ pub struct Limits {
     pub output: Bytes,
     /// Processes and threads at one time.
     pub processes: u32,
+    /// Bytes in the work folder, and again in `/tmp`.
+    pub disk: Bytes,
     /// Processor time of one command of a build.
     pub build_time: Duration,
     /// Memory of one command of a build.
     pub build_memory: Bytes,
+    /// Bytes that a build may leave in the work folder.
+    pub build_disk: Bytes,
 }
 
 impl Default for Limits {
-    /// 10 s, 512 MiB, 4 MiB of output, 64 processes; to build, 60 s and 2 GiB.
+    /// 10 s, 512 MiB, 4 MiB of output, 64 processes, 64 MiB of files; to build, 60 s, 2 GiB, and
+    /// 256 MiB of files.
     fn default() -> Self {
         Self {
             time: Duration::from_secs(10),
             memory: Bytes::mib(512),
             output: Bytes::mib(4),
             processes: 64,
+            disk: Bytes::mib(64),
             build_time: Duration::from_secs(60),
             build_memory: Bytes::mib(2048),
+            build_disk: Bytes::mib(256),
         }
     }
 }
@@ -190,8 +203,10 @@ impl Limits {
             memory: settings.memory.unwrap_or(self.memory),
             output: settings.output.unwrap_or(self.output),
             processes: settings.processes.unwrap_or(self.processes),
+            disk: settings.disk.unwrap_or(self.disk),
             build_time: settings.build_time.map_or(self.build_time, |span| span.0),
             build_memory: settings.build_memory.unwrap_or(self.build_memory),
+            build_disk: settings.build_disk.unwrap_or(self.build_disk),
         }
     }
 }

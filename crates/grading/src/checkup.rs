@@ -27,8 +27,10 @@ const LIMITS: Limits = Limits {
     memory: Bytes::mib(2048),
     output: Bytes::mib(4),
     processes: 256,
+    disk: Bytes::mib(64),
     build_time: Duration::from_secs(120),
     build_memory: Bytes::mib(2048),
+    build_disk: Bytes::mib(256),
 };
 
 /// Tries a language.

@@ -17,17 +17,11 @@ use crate::docket::PosedTask;
 use crate::judge::Judge;
 use crate::tools::{Tool, ToolMissing};
 
-/// Bytes in the work folder, and again in `/tmp`.
-const DISK: u64 = 64 << 20;
-
 /// Processes and threads of a build, where runs may not have more.
 const BUILD_PROCESSES: u32 = 128;
 
 /// Bytes that a build may print.
 const BUILD_OUTPUT: u64 = 1 << 20;
-
-/// Bytes that a build may leave in the work folder.
-const BUILD_DISK: u64 = 256 << 20;
 
 /// Our own part of judging failed: says nothing about the candidate.
 #[derive(Debug, thiserror::Error)]
@@ -126,7 +120,7 @@ impl<'a> JudgeContext<'a> {
             memory: self.limits.memory.0,
             processes: self.limits.processes,
             output: self.limits.output.0,
-            disk: DISK,
+            disk: self.limits.disk.0,
         }
     }
 
@@ -138,7 +132,7 @@ impl<'a> JudgeContext<'a> {
             memory: self.limits.build_memory.0,
             processes: self.limits.processes.max(BUILD_PROCESSES),
             output: BUILD_OUTPUT,
-            disk: BUILD_DISK,
+            disk: self.limits.build_disk.0,
         }
     }
 
@@ -186,6 +180,17 @@ impl<'a> JudgeContext<'a> {
 
     /// A command of the definition, about a file.
     pub fn command(&self, command: &[String], file: &RelPath, memory: u64) -> Vec<String> {
+        self.command_with(command, file, memory, self.driver_name())
+    }
+
+    /// The same with another driver in the place of the language's.
+    pub fn command_with(
+        &self,
+        command: &[String],
+        file: &RelPath,
+        memory: u64,
+        driver: &str,
+    ) -> Vec<String> {
         let text = |path: &PathBuf| path.to_string_lossy().into_owned();
         let heap = (memory * 3 / 4) >> 20;
         let mut values = vec![
@@ -193,7 +198,7 @@ impl<'a> JudgeContext<'a> {
             ("file".to_owned(), file.as_str().to_owned()),
             ("stem".to_owned(), file.stem().to_owned()),
             ("drivers".to_owned(), DRIVER.to_owned()),
-            ("driver".to_owned(), format!("{DRIVER}/{}", self.driver_name())),
+            ("driver".to_owned(), format!("{DRIVER}/{driver}")),
             ("heap_mib".to_owned(), heap.max(16).to_string()),
         ];
         values.extend(self.tool.also.iter().map(|(name, path)| (name.clone(), text(path))));
@@ -291,7 +296,7 @@ impl<'a> JudgeContext<'a> {
                 format!("used more than {} MiB of memory", self.limits.memory.0 >> 20)
             }
             (Some(LimitHit::Disk), _) => {
-                format!("wrote more than {} MiB of files", DISK >> 20)
+                format!("wrote more than {} MiB of files", self.limits.disk.0 >> 20)
             }
             (Some(LimitHit::Output), _) => {
                 format!("wrote {} bytes, more than {}", outcome.last_out(), self.limits.output.0)

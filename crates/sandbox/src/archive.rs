@@ -5,8 +5,9 @@
 //! is read as if it were not: paths are checked, lengths are checked against what is there.
 
 use std::fs::File;
-use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::unix::fs::FileExt as _;
 
 use fairtrial_core::tree::{FileTree, RelPath};
 use nix::sys::memfd::{MFdFlags, memfd_create};
@@ -129,17 +130,10 @@ impl Archive {
     }
 
     fn bytes(&self) -> Result<Vec<u8>, ArchiveError> {
-        let mut file =
-            File::open(format!("/proc/self/fd/{}", self.raw())).or_else(|_| self.0.try_clone())?;
-        file.seek(SeekFrom::Start(0))?;
-        let mut bytes = Vec::new();
-        file.read_to_end(&mut bytes)?;
+        let len = usize::try_from(self.0.metadata()?.len());
+        let mut bytes = vec![0; len.map_err(|_| ArchiveError::Malformed("it is too long"))?];
+        self.0.read_exact_at(&mut bytes, 0)?;
         Ok(bytes)
-    }
-
-    fn raw(&self) -> i32 {
-        use std::os::fd::AsRawFd as _;
-        self.0.as_raw_fd()
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::fs::File;
 use std::io::{self, Read, Write};
-use std::os::fd::{AsFd, AsRawFd as _, BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, AsRawFd as _, OwnedFd};
 use std::time::{Duration, Instant};
 
 use nix::fcntl::{FcntlArg, OFlag, fcntl};
@@ -339,21 +339,21 @@ impl Running<'_> {
     }
 
     fn poll(&self, left: Duration, sending: bool) -> io::Result<StreamsReady> {
-        let mut fds = vec![PollFd::new(self.control.as_fd(), PollFlags::POLLIN)];
-        let mut places = [None; 4];
-        let mut add = |place: usize, file: Option<BorrowedFd<'static>>, flags: PollFlags| {
-            if let Some(fd) = file {
-                places[place] = Some(fds.len());
-                fds.push(PollFd::new(fd, flags));
-            }
-        };
-        // SAFETY: the descriptors belong to `self`, which outlives the call.
-        let fd_of = |file: &File| unsafe { BorrowedFd::borrow_raw(file.as_raw_fd()) };
-        add(0, self.stdin.as_ref().map(|it| fd_of(&it.0)), PollFlags::POLLOUT);
-        add(1, self.stdout.pipe.as_ref().map(fd_of), PollFlags::POLLIN);
-        add(2, self.stderr.pipe.as_ref().map(fd_of), PollFlags::POLLIN);
         let out = if sending { PollFlags::POLLOUT } else { PollFlags::empty() };
-        add(3, self.channel.as_ref().map(fd_of), PollFlags::POLLIN | out);
+        let sources = [
+            (self.stdin.as_ref().map(|it| it.0.as_fd()), PollFlags::POLLOUT),
+            (self.stdout.pipe.as_ref().map(File::as_fd), PollFlags::POLLIN),
+            (self.stderr.pipe.as_ref().map(File::as_fd), PollFlags::POLLIN),
+            (self.channel.as_ref().map(File::as_fd), PollFlags::POLLIN | out),
+        ];
+        let mut fds = vec![PollFd::new(self.control.as_fd(), PollFlags::POLLIN)];
+        // The place of each source among those that are there.
+        let places = sources.map(|(source, flags)| {
+            source.map(|fd| {
+                fds.push(PollFd::new(fd, flags));
+                fds.len() - 1
+            })
+        });
         let timeout = PollTimeout::try_from(left).unwrap_or(PollTimeout::MAX);
         match poll(&mut fds, timeout) {
             Ok(_) | Err(nix::Error::EINTR) => {}

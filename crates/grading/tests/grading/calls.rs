@@ -164,8 +164,16 @@ fn a_failure_that_comes_and_goes_is_shown_as_unstable() {
     let code = "import time\ndef f(x):\n    if x == 2: return 2 if time.time_ns() // 1000 % 2 else 0\n    return x\n";
     let head = "rerun_failures = 12";
     let table = "name = \"f\"";
-    let task =
-        TestTask { form: "call", language: "python", file: "a.py", head, table, sealed, time: 0 };
+    let task = TestTask {
+        form: "call",
+        language: "python",
+        file: "a.py",
+        head,
+        table,
+        sealed,
+        time: 0,
+        disk: "",
+    };
     let judged = task.judge(&[("a.py", code)]);
     assert_eq!(judged.verdict, fail(FailReason::WrongResult));
     let unstable: Vec<_> = judged.tests.iter().map(|it| it.unstable.map(|it| it.runs)).collect();

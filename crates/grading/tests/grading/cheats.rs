@@ -417,6 +417,7 @@ fn what_claims_to_be_equal_is_found_inside_of_lists_and_in_rust() {
         sealed: LISTS,
         time: 40,
         head: "",
+        disk: "",
     };
     let code = |value: &str| {
         format!("class E:\n    __eq__ = lambda s, o: True\ndef f(): return {value}\n")
@@ -480,6 +481,7 @@ fn what_a_runner_obeys_is_not_taken_from_an_answer() {
         sealed: PYTEST.sealed,
         time: 40,
         head: "",
+        disk: "",
     };
     let right = task.judge(&[("toll.py", PYTEST.right), ("conftest.py", "")]);
     assert_eq!((right.verdict, right.notes.len()), (crate::env::PASS, 0), "{right:#?}");

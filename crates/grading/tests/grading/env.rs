@@ -48,17 +48,20 @@ pub struct TestTask<'a> {
     pub sealed: &'a [(&'a str, &'a str)],
     /// Seconds of processor time; 0 for one.
     pub time: u32,
+    /// Size of the work folder; empty for the built-in one.
+    pub disk: &'a str,
 }
 
 impl TestTask<'_> {
     /// Judges an answer.
     pub fn judge(&self, answer: &[(&str, &str)]) -> Judgement {
-        let TestTask { form, language, file, head, table, sealed, time } = self;
+        let TestTask { form, language, file, head, table, sealed, time, disk } = self;
+        let disk = if disk.is_empty() { String::new() } else { format!("disk = \"{disk}\"\n") };
         let (time, memory) = ((*time).max(1), if *time > 1 { 1024 } else { 192 });
         let brief = format!(
             "+++\ntitle = \"T\"\nform = \"{form}\"\nlanguage = \"{language}\"\ncategory = \"c\"\n\
              difficulty = 1\n{head}\n[{form}]\nfile = \"{file}\"\n{table}\n[limits]\ntime = {time}\n\
-             memory = {memory}\nprocesses = 96\n+++\nDo it.\n"
+             memory = {memory}\nprocesses = 96\n{disk}+++\nDo it.\n"
         );
         let sealed: Vec<(String, &str)> =
             sealed.iter().map(|(path, text)| (format!("t/sealed/{path}"), *text)).collect();

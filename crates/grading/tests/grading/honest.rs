@@ -278,6 +278,7 @@ fn sealed_tests_may_import_each_other() {
         sealed,
         time: 40,
         head: "",
+        disk: "",
     };
     let helper = ("test_helper.py", "def three(): return 3\n");
     let unittest = &[
@@ -322,6 +323,7 @@ fn a_sealed_conftest_is_obeyed() {
         sealed,
         time: 40,
         head: "",
+        disk: "",
     };
     let judged = task.judge(&[("a.py", "def f(x): return x * x\n")]);
     assert_eq!(judged.verdict, PASS, "{judged:#?}");

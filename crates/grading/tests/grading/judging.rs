@@ -183,6 +183,24 @@ fn a_program_gets_arguments_files_and_input_and_leaves_files() {
 }
 
 #[test]
+fn a_task_says_how_much_its_runs_may_write() {
+    let sealed = &[("cases.jsonl", "{\"stdout\": \"fair\"}")][..];
+    let code = |mib: u32| format!("open('f', 'wb').write(bytes({mib} << 20))\nprint('fair')\n");
+    let task = TestTask {
+        form: "program",
+        language: "python",
+        file: "a.py",
+        sealed,
+        ..TestTask::default()
+    };
+    assert_eq!(task.judge(&[("a.py", &code(8))]).verdict, PASS);
+    let narrow = TestTask { disk: "3 MiB", ..task };
+    assert_eq!(narrow.judge(&[("a.py", &code(1))]).verdict, PASS);
+    let full = narrow.judge(&[("a.py", &code(8))]);
+    assert!(matches!(full.verdict, Verdict::Fail(_)), "{full:#?}");
+}
+
+#[test]
 fn each_case_begins_with_a_fresh_folder() {
     let sealed = "{\"stdout\": \"new\"}\n{\"stdout\": \"new\"}";
     let code = "[ -e mark ] && echo old || echo new; touch mark /tmp/mark; [ -e /tmp/old ] && echo old; touch /tmp/old";
@@ -303,6 +321,7 @@ fn answers_see_the_standard_library_and_the_packages_that_the_task_names() {
             head: &head,
             sealed,
             time: 20,
+            disk: "",
         }
         .judge(&[("a.py", &code)])
     };
@@ -352,8 +371,17 @@ fn what_does_not_fit_the_calls_is_told_without_them() {
     let task = |code: &str| {
         let sealed = &[("calls.jsonl", sealed)];
         let table = "name = \"Hold\"";
-        TestTask { form: "call", language: "rust", file: "a.rs", table, head, sealed, time: 20 }
-            .judge(&[("a.rs", code)])
+        TestTask {
+            form: "call",
+            language: "rust",
+            file: "a.rs",
+            table,
+            head,
+            sealed,
+            time: 20,
+            disk: "",
+        }
+        .judge(&[("a.rs", code)])
     };
     let own = "pub struct Hold;\nimpl Hold {\n    pub fn new() -> Self { Hold }\n";
     let lacks = task(&format!("{own}    pub fn one(&self) -> i32 {{ 1 }}\n}}\n"));

@@ -122,8 +122,17 @@ impl SuiteOfRunner {
     pub fn judge_all(&self, answer: &[(&str, &str)]) -> Judgement {
         let table = format!("runner = \"{}\"", self.name);
         let SuiteOfRunner { language, file, sealed, .. } = self;
-        TestTask { form: "tests", language, file, table: &table, sealed, head: "", time: 40 }
-            .judge(answer)
+        TestTask {
+            form: "tests",
+            language,
+            file,
+            table: &table,
+            sealed,
+            head: "",
+            time: 40,
+            disk: "",
+        }
+        .judge(answer)
     }
 
     pub fn judge(&self, code: &str) -> Judgement {

@@ -12,9 +12,10 @@ use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use nix::fcntl::{OFlag, open};
+use nix::fcntl::{OFlag, open, openat};
+use nix::sys::signal::kill;
 use nix::sys::stat::Mode;
-use nix::unistd::getpid;
+use nix::unistd::{Pid, UnlinkatFlags, getpid, unlinkat};
 
 use crate::job::Caps;
 use crate::tier::{Layer, LayerState};
@@ -208,36 +209,20 @@ impl Home {
 
     fn write(&self, name: &str, text: &str) {
         use std::io::Write as _;
-        use std::os::fd::FromRawFd as _;
-        let Ok(name) = std::ffi::CString::new(name) else { return };
         // Not by way of `/proc`, which the zygote's root does not have.
-        // SAFETY: the name ends with NUL; the descriptor that comes back is ours alone.
-        let mut file = unsafe {
-            let flags = libc::O_WRONLY | libc::O_CLOEXEC;
-            let fd = libc::openat(self.folder.as_raw_fd(), name.as_ptr(), flags);
-            if fd < 0 {
-                return;
-            }
-            File::from_raw_fd(fd)
-        };
-        let _ = file.write_all(text.as_bytes());
+        let flags = OFlag::O_WRONLY | OFlag::O_CLOEXEC;
+        if let Ok(file) = openat(&self.folder, name, flags, Mode::empty()) {
+            let _ = File::from(file).write_all(text.as_bytes());
+        }
     }
 
     fn remove(self) {
         use std::io::Write as _;
-        let parent = self.parent.as_raw_fd();
-        if let Ok(procs) = nix::fcntl::openat(
-            &self.before,
-            "cgroup.procs",
-            OFlag::O_WRONLY | OFlag::O_CLOEXEC,
-            Mode::empty(),
-        ) {
+        let flags = OFlag::O_WRONLY | OFlag::O_CLOEXEC;
+        if let Ok(procs) = openat(&self.before, "cgroup.procs", flags, Mode::empty()) {
             let _ = File::from(procs).write_all(getpid().to_string().as_bytes());
         }
-        if let Ok(name) = std::ffi::CString::new(self.name) {
-            // SAFETY: a plain call with a descriptor that is open and a name that ends with NUL.
-            unsafe { libc::unlinkat(parent, name.as_ptr(), libc::AT_REMOVEDIR) };
-        }
+        let _ = unlinkat(&self.parent, self.name.as_str(), UnlinkatFlags::RemoveDir);
     }
 }
 
@@ -247,8 +232,8 @@ fn sweep(at: &Path) {
         let name = entry.file_name();
         let pid = name.to_str().and_then(|it| it.strip_prefix(PREFIX));
         let Some(pid) = pid.and_then(|it| it.parse::<i32>().ok()) else { continue };
-        // SAFETY: signal 0 only asks whether the process is there.
-        if unsafe { libc::kill(pid, 0) } != 0 {
+        // No signal at all only asks whether the process is there.
+        if kill(Pid::from_raw(pid), None).is_err() {
             let _ = fs::remove_dir(entry.path());
         }
     }

@@ -9,6 +9,8 @@
 use std::fs;
 
 use nix::sched::{CloneFlags, unshare};
+use nix::sys::prctl;
+use nix::sys::signal::{Signal, kill};
 use nix::unistd::{Gid, Uid, getegid, geteuid, getpid, setgroups, setresgid, setresuid};
 
 use super::subordinate::{self, Mapper};
@@ -54,14 +56,12 @@ pub const RUN_NAMESPACES: i32 = libc::CLONE_NEWNS
 
 /// Asks the kernel to end this process when its parent ends.
 pub fn die_with_parent() {
-    // SAFETY: a plain call with plain numbers.
-    unsafe { libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL, 0, 0, 0) };
+    let _ = prctl::set_pdeathsig(Signal::SIGKILL);
 }
 
 /// Makes orphans among the descendants of this process its children.
 pub fn become_subreaper() {
-    // SAFETY: a plain call with plain numbers.
-    unsafe { libc::prctl(libc::PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0) };
+    let _ = prctl::set_child_subreaper(true);
 }
 
 /// Makes the zygote's namespaces.
@@ -268,10 +268,7 @@ pub fn end_all_of(identity: Identity) {
     match unsafe { nix::unistd::fork() } {
         Ok(nix::unistd::ForkResult::Child) => {
             if change_user(identity.id).is_ok() {
-                let _ = nix::sys::signal::kill(
-                    nix::unistd::Pid::from_raw(-1),
-                    nix::sys::signal::Signal::SIGKILL,
-                );
+                let _ = kill(nix::unistd::Pid::from_raw(-1), Signal::SIGKILL);
             }
             // SAFETY: ends the process; nothing of the supervisor's is to be run again here.
             unsafe { libc::_exit(0) }
@@ -284,8 +281,7 @@ pub fn end_all_of(identity: Identity) {
 }
 
 fn set_dumpable(yes: bool) {
-    // SAFETY: a plain call with plain numbers.
-    unsafe { libc::prctl(libc::PR_SET_DUMPABLE, libc::c_ulong::from(yes), 0, 0, 0) };
+    let _ = prctl::set_dumpable(yes);
 }
 
 /// `struct __user_cap_header_struct` and two of `struct __user_cap_data_struct`, capget(2).
@@ -318,9 +314,5 @@ fn drop_capabilities() -> Result<(), String> {
     if done != 0 {
         return Err(format!("capset: {}", std::io::Error::last_os_error()));
     }
-    // SAFETY: a plain call with plain numbers.
-    if unsafe { libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) } != 0 {
-        return Err(format!("no_new_privs: {}", std::io::Error::last_os_error()));
-    }
-    Ok(())
+    prctl::set_no_new_privs().map_err(|error| format!("no_new_privs: {error}"))
 }

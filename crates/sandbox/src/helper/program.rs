@@ -2,10 +2,11 @@
 
 use std::convert::Infallible;
 use std::ffi::CString;
-use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
+use std::os::fd::{AsFd as _, OwnedFd};
 use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
 
+use nix::fcntl::{FcntlArg, fcntl};
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
 use nix::sys::signal::{SigSet, SigmaskHow, sigprocmask};
 use nix::unistd::{execve, setsid};
@@ -93,7 +94,7 @@ fn try_become(
     let Some(program) = command.first() else {
         return Err(Failed::Exec("there is no program to run".to_owned()));
     };
-    lay_descriptors(fds).map_err(|error| set_up("descriptors", error))?;
+    arrange_descriptors(fds).map_err(|error| set_up("descriptors", error))?;
     sigprocmask(SigmaskHow::SIG_SETMASK, Some(&SigSet::empty()), None)
         .map_err(|error| set_up("signal mask", error))?;
     heed_every_signal();
@@ -148,15 +149,11 @@ fn processes_of_others(sandbox: &SandboxState) -> u64 {
 }
 
 /// Standard streams at 0 to 2, the channel at 3, and everything else closed at `exec`.
-fn lay_descriptors(fds: &RunFds) -> nix::Result<()> {
+fn arrange_descriptors(fds: &RunFds) -> nix::Result<()> {
     let streams = [Some(&fds.stdin), Some(&fds.stdout), Some(&fds.stderr), fds.channel.as_ref()];
     // Lifted first, so that none is overwritten by another. The pipe that tells of failure was
     // opened after all of these, and so stands above 3.
-    let lifted = streams.iter().flatten().map(|fd| {
-        // SAFETY: a plain call on a descriptor that is open.
-        let raw = unsafe { libc::fcntl(fd.as_raw_fd(), libc::F_DUPFD_CLOEXEC, 16) };
-        nix::errno::Errno::result(raw)
-    });
+    let lifted = streams.iter().flatten().map(|fd| fcntl(fd, FcntlArg::F_DUPFD_CLOEXEC(16)));
     let lifted: Vec<i32> = lifted.collect::<nix::Result<_>>()?;
     for (target, source) in lifted.iter().enumerate() {
         // SAFETY: `dup2` onto a number below 4; what stood there is ours and no longer needed.

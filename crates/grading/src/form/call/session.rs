@@ -13,7 +13,7 @@ use fairtrial_core::text::head_and_tail;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::value::Value;
 use fairtrial_core::verdict::FailReason;
-use fairtrial_sandbox::{Allowed, Archive, DRIVER, Frame, Job, Lap, Outcome, Running};
+use fairtrial_sandbox::{Allowed, Archive, Frame, Job, Lap, Outcome, Running};
 use serde_json::json;
 
 use super::checker::Checker;
@@ -288,17 +288,10 @@ impl CallSession<'_> {
     fn load(&mut self) -> Result<Option<Judgement>, JudgeError> {
         self.starts += 1;
         let context = self.context;
-        let mut base = context.job(
-            &context.definition.call,
-            &self.settings.file,
-            context.caps(),
-            vec![self.layer],
-        );
-        if let Some(name) = &self.driver.compiled {
-            let source = name.trim_end_matches('c');
-            for part in base.command.iter_mut().filter(|it| it.ends_with(source)) {
-                *part = format!("{DRIVER}/{name}");
-            }
+        let (call, file) = (&context.definition.call, &self.settings.file);
+        let mut base = context.job(call, file, context.caps(), vec![self.layer]);
+        if let Some(driver) = &self.driver.compiled {
+            base.command = context.command_with(call, file, context.caps().memory, driver);
         }
         let session = self.session;
         let job = Job { driver: Some(&self.driver.files), channel: true, session, ..base };
