@@ -11,7 +11,7 @@ use fairtrial_core::language::LanguageDefinition;
 use fairtrial_core::source::SourceError;
 use fairtrial_grading::FolderError;
 use fairtrial_record::RecordError;
-use fairtrial_report::{ShowError, safe};
+use fairtrial_report::safe;
 use fairtrial_runner::{PrepareError, RegradeError, RunError, VetError};
 use fairtrial_sandbox::SandboxError;
 use fairtrial_standin::StandinError;
@@ -90,15 +90,6 @@ pub enum Failure {
     /// Standard output cannot be written.
     #[error("failed to write the output")]
     Output(#[from] io::Error),
-}
-
-impl From<ShowError> for Failure {
-    fn from(error: ShowError) -> Self {
-        match error {
-            ShowError::Record(error) => Self::Record(error),
-            ShowError::Write(error) => Self::Output(error),
-        }
-    }
 }
 
 /// The exit code that goes with a failure, and what to do about it.

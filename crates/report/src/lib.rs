@@ -1,29 +1,22 @@
-//! Tables and machine output, out of a record.
+//! Views of a record, and renderers that turn a view into text or JSON.
 //!
-//! Renderers take a writer and a [`Style`]; what they write for people fits [`Style::width`]
-//! columns. Machine output has its own types, with `format_version` first; `docs/json.md` lists
-//! their fields.
+//! A view is plain data: what is computed is computed there. Renderers take a writer and decide nothing;
+//! what they write for people takes a [`Style`] and fits [`Style::width`] columns. Machine output has its
+//! own types, with `format_version` first; `docs/json.md` lists their fields.
 
-mod doctor;
 mod figures;
 mod json;
-mod regrade;
 mod safe;
-mod show;
-mod show_json;
-mod standings;
-mod standings_json;
 mod style;
-mod table;
-mod vet;
+mod text;
+mod view;
 
-pub use doctor::{Doctor, Finding, LanguageFinding, doctor_json, doctor_table};
 pub use figures::{count, duration, money, percent, thousands};
-pub use regrade::{regrade_json, regrade_table};
+pub use json::{doctor_json, regrade_json, show_json, standings_json, vet_json};
 pub use safe::safe;
-pub use show::{ShowError, ShowOptions, show};
-pub use show_json::show_json;
-pub use standings::{Loaded, load, standings};
-pub use standings_json::standings_json;
 pub use style::Style;
-pub use vet::{vet_json, vet_table};
+pub use text::{doctor_table, regrade_table, show_list, show_trials, standings, vet_table};
+pub use view::{
+    AttemptView, Deviations, DoctorView, LanguageView, LayerView, Note, Rival, StandingsView,
+    TestView, TrialView, is_narrow, standings_view, trial_list, trial_view,
+};

@@ -6,7 +6,7 @@ use std::path::Path;
 use fairtrial_core::language::Languages;
 use fairtrial_core::source::utf8;
 use fairtrial_grading::{Judge, Toolbox, check, read_file};
-use fairtrial_report::{Doctor, Finding, LanguageFinding, doctor_json, doctor_table};
+use fairtrial_report::{DoctorView, LanguageView, LayerView, doctor_json, doctor_table};
 use fairtrial_sandbox::{Demand, Layer, LayerState, Sandbox, Tier};
 
 use crate::args::DoctorArgs;
@@ -44,12 +44,12 @@ pub fn run(
         Ok(sandbox) => sandbox,
         Err(error) => {
             // Nothing is run: what would be, would not be confined.
-            let doctor = Doctor { tier: None, why: error.to_string(), ..Doctor::default() };
+            let doctor = DoctorView { tier: None, why: error.to_string(), ..DoctorView::default() };
             write(&doctor, args, environment, out)?;
             return Ok(DIFFERS);
         }
     };
-    let mut doctor = Doctor {
+    let mut doctor = DoctorView {
         tier: Some(sandbox.tier().word().to_owned()),
         why: sandbox.why_not_full().unwrap_or_default().to_owned(),
         layers: sandbox.layers().iter().map(finding).collect(),
@@ -70,7 +70,7 @@ pub fn run(
             err.flush()?;
         }
         let checkup = check(&judge, name, definition);
-        doctor.languages.push(LanguageFinding {
+        doctor.languages.push(LanguageView {
             language: checkup.language,
             tool: checkup.tool,
             trials: checkup.trials,
@@ -84,7 +84,7 @@ pub fn run(
 }
 
 fn write(
-    doctor: &Doctor,
+    doctor: &DoctorView,
     args: &DoctorArgs,
     environment: &Environment,
     out: &mut dyn Write,
@@ -97,8 +97,8 @@ fn write(
     Ok(())
 }
 
-fn finding(layer: &Layer) -> Finding {
-    Finding {
+fn finding(layer: &Layer) -> LayerView {
+    LayerView {
         layer: layer.name.clone(),
         state: match layer.state {
             LayerState::Active => "active",

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use fairtrial_core::verdict::VoidReason;
 use fairtrial_record::Record;
-use fairtrial_report::{load, safe, standings};
+use fairtrial_report::{safe, standings, standings_view};
 use fairtrial_runner::{Preparation, PrepareOptions, RunOptions, Summary, prepare, run_trials};
 use fairtrial_sandbox::Demand;
 
@@ -84,7 +84,7 @@ pub fn run_all(
     } else {
         run_trials(preparation, &options, stop.flag(), &mut Lines::new(err, currency))?
     };
-    standings(out, &load(&Record::open(record)?)?, environment.style())?;
+    standings(out, &standings_view(&Record::open(record)?)?, environment.style())?;
     out.flush()?;
     writeln!(err, "record: {}", record.display())?;
     let code = report(&summary, record, err)?;

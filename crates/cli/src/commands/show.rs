@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::io::Write;
 
 use fairtrial_record::{Record, Selection};
-use fairtrial_report::{ShowOptions, show, show_json};
+use fairtrial_report::{is_narrow, show_json, show_list, show_trials, trial_list, trial_view};
 
 use crate::args::ShowArgs;
 use crate::environment::Environment;
@@ -19,16 +19,25 @@ pub fn run(args: &ShowArgs, environment: &Environment, out: &mut dyn Write) -> R
         sample: None,
         number: args.trial,
     };
-    let count = if args.json {
-        if record.summaries(&selection)?.is_empty() {
-            return Err(nothing(args, &record));
+    let trials = trial_list(&record, &selection)?;
+    if trials.is_empty() {
+        return Err(nothing(args, &record));
+    }
+    if args.json {
+        let rows = record.trials(&selection)?.into_iter();
+        let views = rows.map(|it| trial_view(&record, it, args.unseal));
+        show_json(out, views.collect::<Result<_, _>>()?)?;
+    } else if is_narrow(&selection, &trials) {
+        for summary in &trials {
+            if let Some(row) = record.trial(&summary.key)? {
+                let view = trial_view(&record, row, args.unseal)?;
+                show_trials(out, &[view], args.unseal, environment.style())?;
+            }
         }
-        show_json(out, &record, &selection, args.unseal)?
     } else {
-        let options = ShowOptions { unseal: args.unseal, style: environment.style() };
-        show(out, &record, &selection, options)?
-    };
-    if count == 0 { Err(nothing(args, &record)) } else { Ok(0) }
+        show_list(out, &trials, &args.record.display().to_string(), environment.style())?;
+    }
+    Ok(0)
 }
 
 fn nothing(args: &ShowArgs, record: &Record) -> Failure {

@@ -3,7 +3,7 @@
 use std::io::Write;
 
 use fairtrial_record::Record;
-use fairtrial_report::{load, standings, standings_json};
+use fairtrial_report::{standings, standings_json, standings_view};
 
 use crate::args::StandingsArgs;
 use crate::environment::Environment;
@@ -15,11 +15,11 @@ pub fn run(
     environment: &Environment,
     out: &mut dyn Write,
 ) -> Result<u8, Failure> {
-    let loaded = load(&Record::open(&args.record)?)?;
+    let view = standings_view(&Record::open(&args.record)?)?;
     if args.json {
-        standings_json(out, &loaded)?;
+        standings_json(out, &view)?;
     } else {
-        standings(out, &loaded, environment.style())?;
+        standings(out, &view, environment.style())?;
     }
     Ok(0)
 }

@@ -2,77 +2,26 @@
 
 use std::io::{self, Write};
 
-use fairtrial_core::answer::Submission;
-use fairtrial_core::judgement::TestOutcome;
 use fairtrial_core::verdict::Verdict;
-use fairtrial_record::{
-    AttemptRow, Record, RecordError, RegradeRow, Selection, TrialRow, TrialSummary,
-};
+use fairtrial_record::{AttemptRow, TrialSummary};
 
+use super::table::layout;
+use super::wrap;
 use crate::figures::{count, duration, money};
 use crate::safe::safe;
-use crate::standings::wrap;
 use crate::style::Style;
-use crate::table::layout;
+use crate::view::{AttemptView, TestView, TrialView};
 
-/// How trials are shown.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct ShowOptions {
-    /// Whether what is sealed is shown: inputs, expectations, results.
-    pub unseal: bool,
-    /// How it looks.
-    pub style: Style,
-}
-
-/// Whether a selection is narrow enough for trials to be shown in full rather than listed.
-fn is_narrow(selection: &Selection, count: usize) -> bool {
-    let is_one_pair = selection.task.is_some() && selection.candidate.is_some();
-    count <= 1 || selection.number.is_some() || is_one_pair
-}
-
-/// Why something could not be shown.
-#[derive(Debug, thiserror::Error)]
-pub enum ShowError {
-    /// The record.
-    #[error(transparent)]
-    Record(#[from] RecordError),
-    /// The writer.
-    #[error(transparent)]
-    Write(#[from] io::Error),
-}
-
-/// Writes trials: in full when the selection is narrow, else a list. Gives their number.
+/// Writes a row for each trial. `record` is its folder, for the hint below.
 ///
 /// # Errors
-/// When the record cannot be read, or the writer fails.
-pub fn show(
+/// When the writer fails.
+pub fn show_list(
     out: &mut dyn Write,
-    record: &Record,
-    selection: &Selection,
-    options: ShowOptions,
-) -> Result<usize, ShowError> {
-    let mut listed = record.summaries(selection)?;
-    listed.sort_by(|a, b| {
-        let key =
-            |it: &TrialSummary| (it.key.task.clone(), it.key.candidate.clone(), it.key.sample);
-        key(a).cmp(&key(b))
-    });
-    if !is_narrow(selection, listed.len()) {
-        list(out, &listed, options.style)?;
-        let record = record.folder().display();
-        let hint = format!("one in full: fairtrial show {record} --trial N");
-        writeln!(out, "\n{}", options.style.dim(&safe(&hint)))?;
-        return Ok(listed.len());
-    }
-    for summary in &listed {
-        if let Some(trial) = record.trial(&summary.key)? {
-            show_trial(out, record, &trial, options)?;
-        }
-    }
-    Ok(listed.len())
-}
-
-fn list(out: &mut dyn Write, trials: &[TrialSummary], style: Style) -> io::Result<()> {
+    trials: &[TrialSummary],
+    record: &str,
+    style: Style,
+) -> io::Result<()> {
     let header = ["trial", "task", "candidate", "sample", "attempts", "tests", "verdict"];
     let row = |trial: &TrialSummary| {
         let (passed, total) = trial.tests;
@@ -100,20 +49,29 @@ fn list(out: &mut dyn Write, trials: &[TrialSummary], style: Style) -> io::Resul
         };
         writeln!(out, "{line}")?;
     }
-    Ok(())
+    let hint = format!("one in full: fairtrial show {record} --trial N");
+    writeln!(out, "\n{}", style.dim(&safe(&hint)))
+}
+
+/// Writes trials in full.
+///
+/// # Errors
+/// When the writer fails.
+pub fn show_trials(
+    out: &mut dyn Write,
+    trials: &[TrialView],
+    unseal: bool,
+    style: Style,
+) -> io::Result<()> {
+    trials.iter().try_for_each(|trial| show_trial(out, trial, unseal, style))
 }
 
 fn tests_of(attempt: &AttemptRow) -> String {
     format!("{}/{}", attempt.tests_passed, attempt.tests_total)
 }
 
-fn show_trial(
-    out: &mut dyn Write,
-    record: &Record,
-    trial: &TrialRow,
-    options: ShowOptions,
-) -> Result<(), ShowError> {
-    let style = options.style;
+fn show_trial(out: &mut dyn Write, view: &TrialView, unseal: bool, style: Style) -> io::Result<()> {
+    let trial = &view.row;
     let key = &trial.key;
     writeln!(
         out,
@@ -127,8 +85,7 @@ fn show_trial(
         Some(verdict) => style.verdict(verdict, &verdict.to_string()),
         None => "under way".to_owned(),
     };
-    let note = record.manifest().tasks.iter().find(|it| it.name == key.task);
-    if let Some(note) = note {
+    if let Some(note) = &view.task {
         writeln!(
             out,
             "{} · {}, {}, difficulty {}",
@@ -142,15 +99,15 @@ fn show_trial(
     writeln!(
         out,
         "{verdict} after {} · answered in {} · {} tokens in, {} out · {} {}",
-        count(trial.attempts.len(), "attempt"),
+        count(view.attempts.len(), "attempt"),
         duration(trial.seconds()),
         tokens.input,
         tokens.output,
         money(trial.cost()),
-        safe(&record.manifest().plan.currency),
+        safe(&view.currency),
     )?;
-    part(out, "prompt", &record.text(&trial.prompt)?, style)?;
-    for request in trial.requests.iter().filter(|it| it.outcome != "answered") {
+    part(out, "prompt", &view.prompt, style)?;
+    for request in view.unanswered() {
         let status = request.status.map_or(String::new(), |it| format!(", status {it}"));
         writeln!(
             out,
@@ -161,26 +118,19 @@ fn show_trial(
             safe(&request.detail)
         )?;
     }
-    let gradings = record.gradings(&Selection::of(key))?;
-    let again: Vec<(&RegradeRow, &str)> = gradings
-        .iter()
-        .flat_map(|it| it.answers.iter().map(|row| (row, it.begun.as_str())))
-        .collect();
-    for attempt in &trial.attempts {
-        show_attempt(out, record, attempt, &again, options)?;
+    for attempt in &view.attempts {
+        show_attempt(out, attempt, unseal, style)?;
     }
-    writeln!(out)?;
-    Ok(())
+    writeln!(out)
 }
 
 fn show_attempt(
     out: &mut dyn Write,
-    record: &Record,
-    attempt: &AttemptRow,
-    again: &[(&RegradeRow, &str)],
-    options: ShowOptions,
-) -> Result<(), ShowError> {
-    let style = options.style;
+    view: &AttemptView,
+    unseal: bool,
+    style: Style,
+) -> io::Result<()> {
+    let attempt = &view.row;
     writeln!(out, "\n{}", style.heading(&format!("attempt {}", attempt.number)))?;
     match attempt.verdict {
         Some(verdict) => {
@@ -190,8 +140,7 @@ fn show_attempt(
         }
         None => writeln!(out, "not judged yet")?,
     }
-    for row in again.iter().filter(|it| it.0.attempt == attempt.number) {
-        let (row, at) = row;
+    for (row, at) in &view.again {
         let cause = row.cause.as_ref().map_or(String::new(), |it| format!(": {}", safe(it)));
         let tests = format!("{}/{} tests", row.passed, row.total);
         writeln!(out, "judged again: {}, {tests}, at {}{cause}", row.again, safe(at))?;
@@ -206,50 +155,45 @@ fn show_attempt(
     for note in &attempt.notes {
         writeln!(out, "note: {}", safe(note))?;
     }
-    let answer = match record.answer(attempt)? {
-        Submission::Text(text) | Submission::Patch(text) => text,
-        Submission::Files(_) => String::new(),
-    };
+    let answer = if attempt.answer_kind == "files" { "" } else { view.answer.as_str() };
     if attempt.answer_kind == "text" && attempt.deviations.is_empty() && attempt.code.is_some() {
         writeln!(out, "\n{}: one code block and nothing around it", style.bold("answer"))?;
     } else if !answer.is_empty() {
-        part(out, "answer", &answer, style)?;
+        part(out, "answer", answer, style)?;
     }
-    if let Some(digest) = &attempt.code {
-        for (path, bytes) in record.files(digest)? {
-            let code = String::from_utf8_lossy(&bytes).into_owned();
-            writeln!(out, "\n{}", style.bold(&safe(&format!("code as found: {path}"))))?;
-            for (index, line) in safe(&code).trim_end().lines().enumerate() {
-                let number = style.dim(&format!("{:>4} │", index + 1));
-                writeln!(out, "{}", format!("{number} {line}").trim_end())?;
-            }
+    for (path, bytes) in view.code.iter().flatten() {
+        let code = String::from_utf8_lossy(bytes).into_owned();
+        writeln!(out, "\n{}", style.bold(&safe(&format!("code as found: {path}"))))?;
+        for (index, line) in safe(&code).trim_end().lines().enumerate() {
+            let number = style.dim(&format!("{:>4} │", index + 1));
+            writeln!(out, "{}", format!("{number} {line}").trim_end())?;
         }
     }
-    show_tests(out, &record.tests(attempt)?, options)?;
-    if let Some(digest) = &attempt.message {
-        part(out, "reported", &record.text(digest)?, style)?;
+    show_tests(out, &view.tests, unseal, style)?;
+    if let Some(message) = &view.message {
+        part(out, "reported", message, style)?;
     }
-    if let Some(digest) = &attempt.feedback {
-        part(out, "feedback", &record.text(digest)?, style)?;
+    if let Some(feedback) = &view.feedback {
+        part(out, "feedback", feedback, style)?;
     }
     Ok(())
 }
 
 fn show_tests(
     out: &mut dyn Write,
-    tests: &[TestOutcome],
-    options: ShowOptions,
-) -> Result<(), ShowError> {
+    tests: &[TestView],
+    unseal: bool,
+    style: Style,
+) -> io::Result<()> {
     if tests.is_empty() {
         return Ok(());
     }
-    let style = options.style;
     writeln!(out, "\n{}", style.bold("tests"))?;
-    if tests.iter().all(|test| test.failed.is_some() && test.summary == "not run") {
+    if tests.iter().all(|it| it.outcome.failed.is_some() && it.outcome.summary == "not run") {
         writeln!(out, "  none of {} was run", tests.len())?;
         return Ok(());
     }
-    for test in tests {
+    for TestView { outcome: test, is_open } in tests {
         let verdict = test.failed.map_or(Verdict::Pass, Verdict::Fail);
         let word = style.verdict(verdict, &format!("{:<4}", verdict.word()));
         let usage = test.usage.as_ref().map_or(String::new(), |usage| {
@@ -275,12 +219,11 @@ fn show_tests(
         });
         let name = safe(&test.name);
         writeln!(out, "  {word} {name}{visible}{why}{unstable}{}", style.dim(&usage))?;
-        if options.unseal || test.visible {
+        if *is_open {
             for (title, text) in
                 [("input", &test.input), ("expected", &test.expected), ("found", &test.found)]
             {
-                if !text.is_empty() && (title != "input" || test.failed.is_some() || options.unseal)
-                {
+                if !text.is_empty() && (title != "input" || test.failed.is_some() || unseal) {
                     indented(out, title, text, style)?;
                 }
             }

@@ -1,10 +1,21 @@
 //! JSON for programs that a person may look at all the same: on a terminal, too.
 
+mod doctor;
+mod regrade;
+mod standings;
+mod trial;
+mod vet;
+
 use std::io::{self, Write};
 
 use serde::Serialize;
 use serde_json::ser::{CharEscape, Formatter, PrettyFormatter, Serializer};
 
+pub use self::doctor::doctor_json;
+pub use self::regrade::regrade_json;
+pub use self::standings::standings_json;
+pub use self::trial::show_json;
+pub use self::vet::vet_json;
 use crate::safe::is_harmless;
 
 /// Writes a value over several lines. Characters that a terminal obeys are escaped (RFC 8259, section
@@ -12,7 +23,7 @@ use crate::safe::is_harmless;
 ///
 /// # Errors
 /// When the writer fails.
-pub fn write_json<T: Serialize>(out: &mut dyn Write, value: &T) -> io::Result<()> {
+fn write_json<T: Serialize>(out: &mut dyn Write, value: &T) -> io::Result<()> {
     let mut to = Serializer::with_formatter(&mut *out, Escaping(PrettyFormatter::new()));
     value.serialize(&mut to)?;
     writeln!(out)

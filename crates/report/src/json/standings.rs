@@ -5,8 +5,8 @@ use std::io::{self, Write};
 use fairtrial_core::standings::{Comparison, LEVEL, Standing};
 use serde::Serialize;
 
-use crate::json::write_json;
-use crate::standings::Loaded;
+use super::write_json;
+use crate::view::StandingsView;
 
 /// The version of this output.
 const FORMAT_VERSION: u32 = 1;
@@ -61,21 +61,19 @@ struct PairOutput<'a> {
 ///
 /// # Errors
 /// When the writer fails.
-pub fn standings_json(out: &mut dyn Write, loaded: &Loaded) -> io::Result<()> {
-    let plan = &loaded.manifest.plan;
-    let wanted = loaded.manifest.tasks.len() * plan.samples as usize * plan.candidates.len();
+pub fn standings_json(out: &mut dyn Write, view: &StandingsView) -> io::Result<()> {
     let output = StandingsOutput {
         format_version: FORMAT_VERSION,
-        title: &plan.title,
-        currency: &plan.currency,
-        tasks: loaded.manifest.tasks.len(),
-        samples: plan.samples,
-        attempts: plan.attempts,
-        reading: plan.reading.word(),
-        complete: loaded.trials.iter().filter(|it| it.verdict.is_some()).count() == wanted,
-        tiers: loaded.manifest.tiers(),
-        candidates: loaded.standings.candidates.iter().map(row).collect(),
-        comparisons: loaded.standings.comparisons.iter().map(pair).collect(),
+        title: &view.title,
+        currency: &view.currency,
+        tasks: view.tasks,
+        samples: view.samples,
+        attempts: view.attempts,
+        reading: view.reading.word(),
+        complete: view.complete,
+        tiers: view.tiers.iter().map(String::as_str).collect(),
+        candidates: view.rows.iter().map(row).collect(),
+        comparisons: view.comparisons.iter().map(pair).collect(),
     };
     write_json(out, &output)
 }

@@ -1,16 +1,16 @@
 //! Trials in full, for programs.
 
 use std::collections::BTreeMap;
-use std::io::Write;
+use std::io::{self, Write};
 
-use fairtrial_core::judgement::TestOutcome;
+use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::Verdict;
-use fairtrial_record::{AttemptRow, Record, RequestRow, Selection, TrialRow};
+use fairtrial_record::RequestRow;
 use serde::Serialize;
 use serde_json::Value;
 
-use crate::json::write_json;
-use crate::show::ShowError;
+use super::write_json;
+use crate::view::{AttemptView, TestView, TrialView};
 
 /// The version of this output.
 const FORMAT_VERSION: u32 = 1;
@@ -102,76 +102,68 @@ struct RequestOutput {
     cost: f64,
 }
 
-/// Writes trials as JSON. Gives their number. What is sealed is left out unless `unseal`.
+/// Writes trials as JSON.
 ///
 /// # Errors
-/// When the record cannot be read, or the writer fails.
-pub fn show_json(
-    out: &mut dyn Write,
-    record: &Record,
-    selection: &Selection,
-    unseal: bool,
-) -> Result<usize, ShowError> {
-    let rows = record.trials(selection)?;
-    let trials: Vec<TrialOutput> =
-        rows.into_iter().map(|row| trial(record, row, unseal)).collect::<Result<_, ShowError>>()?;
-    let count = trials.len();
-    let output = ShowOutput { format_version: FORMAT_VERSION, trials };
-    write_json(out, &output)?;
-    Ok(count)
+/// When the writer fails.
+pub fn show_json(out: &mut dyn Write, trials: Vec<TrialView>) -> io::Result<()> {
+    let trials = trials.into_iter().map(trial).collect();
+    write_json(out, &ShowOutput { format_version: FORMAT_VERSION, trials })
 }
 
-fn trial(record: &Record, row: TrialRow, unseal: bool) -> Result<TrialOutput, ShowError> {
-    Ok(TrialOutput {
+fn trial(view: TrialView) -> TrialOutput {
+    let row = view.row;
+    TrialOutput {
         trial: row.number,
         round: row.round,
         verdict: row.verdict.map(Verdict::word),
         reason: row.verdict.and_then(Verdict::reason),
         seconds: row.seconds(),
         cost: row.cost(),
-        prompt: record.text(&row.prompt)?,
-        attempts: row
-            .attempts
-            .into_iter()
-            .map(|it| attempt(record, it, unseal))
-            .collect::<Result<_, ShowError>>()?,
+        prompt: view.prompt,
+        attempts: view.attempts.into_iter().map(attempt).collect(),
         requests: row.requests.into_iter().map(request).collect(),
         candidate: row.key.candidate,
         task: row.key.task,
         sample: row.key.sample,
         begun: row.begun,
         ended: row.ended,
-    })
+    }
 }
 
-fn attempt(record: &Record, row: AttemptRow, unseal: bool) -> Result<Attempt, ShowError> {
-    let text = |digest: &Option<String>| digest.as_deref().map(|it| record.text(it)).transpose();
-    let json = |text: String| serde_json::from_str(&text).unwrap_or(Value::Null);
-    let tests = record.tests(&row)?.into_iter().map(|it| test(it, unseal)).collect();
-    Ok(Attempt {
+fn attempt(view: AttemptView) -> Attempt {
+    let row = view.row;
+    let file = |(path, bytes): (RelPath, Vec<u8>)| {
+        let content = match String::from_utf8(bytes) {
+            Ok(text) => Value::from(text),
+            Err(error) => Value::from(error.into_bytes()),
+        };
+        (path.to_string(), content)
+    };
+    Attempt {
         attempt: row.number,
         verdict: row.verdict.map(Verdict::word),
         reason: row.verdict.and_then(Verdict::reason),
         tests_passed: row.tests_passed,
         tests_total: row.tests_total,
         credit: row.credit,
-        answer: record.text(&row.answer)?,
+        answer: view.answer,
         cut_off: row.cut_off,
-        code: text(&row.code)?.map(json),
-        message: text(&row.message)?,
-        feedback: text(&row.feedback)?,
+        code: view.code.map(|code| code.into_iter().map(file).collect()),
+        message: view.message,
+        feedback: view.feedback,
         answer_kind: row.answer_kind,
         deviations: row.deviations,
         notes: row.notes,
         judge_seconds: row.judge_seconds,
-        tests,
-    })
+        tests: view.tests.into_iter().map(test).collect(),
+    }
 }
 
-fn test(test: TestOutcome, unseal: bool) -> Test {
-    let open = unseal || test.visible;
+fn test(view: TestView) -> Test {
+    let test = view.outcome;
     let usage = test.usage.as_ref();
-    let shown = |text: String| Some(text).filter(|text| open && !text.is_empty());
+    let shown = |text: String| Some(text).filter(|text| view.is_open && !text.is_empty());
     Test {
         verdict: test.failed.map_or("pass", |_| "fail"),
         reason: test.failed.map(|it| it.word()),

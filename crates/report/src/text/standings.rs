@@ -1,0 +1,149 @@
+//! The ranking, for people.
+
+use std::io::{self, Write};
+
+use fairtrial_core::plan::ReadingMode;
+use fairtrial_core::standings::Standing;
+
+use super::table::layout;
+use super::{first_few, wrap};
+use crate::figures::{count, percent, thousands};
+use crate::safe::safe;
+use crate::style::Style;
+use crate::view::{Note, Rival, StandingsView};
+
+/// Writes the standings as a table with notes.
+///
+/// # Errors
+/// When the writer fails.
+pub fn standings(out: &mut dyn Write, view: &StandingsView, style: Style) -> io::Result<()> {
+    let rows = &view.rows;
+    let title = if view.title.is_empty() { "Standings" } else { &view.title };
+    writeln!(out, "{}", style.heading(&safe(title)))?;
+    writeln!(
+        out,
+        "{}, {} each, up to {}; costs in {}\n",
+        count(view.tasks, "task"),
+        count(view.samples as usize, "sample"),
+        count(view.attempts as usize, "attempt"),
+        safe(&view.currency)
+    )?;
+    let header = [
+        "rank",
+        "candidate",
+        "solved",
+        "share",
+        "95 % interval",
+        "first try",
+        "repairs",
+        "s/trial",
+        "tokens",
+        "cost",
+        "void",
+    ];
+    // One number of places for the whole column.
+    let cost_places = if rows.iter().any(|row| row.cost >= 1.0) { 2 } else { 4 };
+    let cells: Vec<_> = rows.iter().map(|row| cells(row, cost_places)).collect();
+    for (index, line) in layout(&header, &cells, &[1]).iter().enumerate() {
+        writeln!(out, "{}", if index == 0 { style.dim(line) } else { line.clone() })?;
+    }
+    writeln!(out)?;
+    for note in &view.notes {
+        for line in wrap(&sentence(note), style.width) {
+            writeln!(out, "{line}")?;
+        }
+    }
+    Ok(())
+}
+
+fn cells(row: &Standing, cost_places: usize) -> Vec<String> {
+    let dash = || "–".to_owned();
+    let mut name = safe(&row.name).into_owned();
+    if name.chars().count() > 20 {
+        name = name.chars().take(19).chain(['…']).collect();
+    }
+    vec![
+        row.rank.map_or_else(dash, |it| it.to_string()),
+        name,
+        format!("{}/{}", row.solved, row.trials),
+        row.solved_rate.map_or_else(dash, percent),
+        row.interval.map_or_else(dash, |(low, high)| {
+            format!("{:.0} to {:.0} %", low * 100.0, high * 100.0)
+        }),
+        row.first_try_rate.map_or_else(dash, percent),
+        row.mean_repairs.map_or_else(dash, |it| format!("{it:.2}")),
+        if row.trials == 0 { dash() } else { format!("{:.2}", row.seconds / row.trials as f64) },
+        thousands(row.tokens.input + row.tokens.output),
+        format!("{:.*}", cost_places, row.cost),
+        row.void.to_string(),
+    ]
+}
+
+/// A note in words.
+fn sentence(note: &Note) -> String {
+    match note {
+        Note::SharedRank { rank, leader, others } => {
+            let other = |it: &Rival| {
+                let figures = it.compared.map_or(String::new(), |(tasks, p)| {
+                    format!(" (paired over {}, adjusted p {p:.2})", count(tasks, "task"))
+                });
+                format!("{}{figures}", safe(&it.name))
+            };
+            let others = first_few(others.iter().map(other).collect());
+            let leader = safe(leader);
+            format!("Rank {rank} is shared: the lead of {leader} is not established over {others}.")
+        }
+        Note::MoreSharedRanks(more) => {
+            format!("So are {more} further ranks; `--json` has every pair.")
+        }
+        Note::Deviating { reading, candidates } => {
+            let how = match reading {
+                ReadingMode::Lenient => "read leniently",
+                ReadingMode::Strict => "which the strict reading does not take",
+            };
+            let counts = candidates
+                .iter()
+                .map(|it| format!("{} {} of {}", safe(&it.name), it.deviating, it.answers));
+            let counts = first_few(counts.collect());
+            format!("Answers not in the form asked for ({how}): {counts}.")
+        }
+        Note::OpenFeedback => {
+            "Feedback was open: candidates were shown the hidden tests that they failed.".to_owned()
+        }
+        Note::Void(reasons) => {
+            let reasons = reasons.iter().map(|(reason, count)| format!("{count} {reason}"));
+            let reasons = reasons.collect::<Vec<_>>().join(", ");
+            format!("Void trials count for nobody: {reasons}.")
+        }
+        Note::Incomplete { over, wanted } => {
+            format!("The run is not complete: {over} of {wanted} trials are over.")
+        }
+        Note::EstimatedTokens => {
+            "Some hosts did not count tokens: those were estimated from lengths.".to_owned()
+        }
+        Note::PlainTier => "Code was confined in the plain tier: by Landlock and the system-call \
+                            filter, without namespaces."
+            .to_owned(),
+        Note::TrustedTier => {
+            "Code was trusted, not confined: what it did to the judging is not known.".to_owned()
+        }
+        Note::Environments(count) => format!(
+            "The run was made in {count} different environments; see `machines` in the manifest."
+        ),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use fairtrial_core::standings::Standings;
+
+    use super::*;
+
+    #[test]
+    fn a_candidate_without_a_trial_that_counts_has_dashes() {
+        let rows = Standings::compute(&["auk"], &[]).candidates;
+        let cells = cells(&rows[0], 4);
+        assert_eq!(cells[0], "–");
+        assert_eq!(cells[2..8], ["0/0", "–", "–", "–", "–", "–"]);
+    }
+}

@@ -1,0 +1,9 @@
+//! Views: plain data, computed from a record. Every format prints the same one; a renderer decides nothing.
+
+mod doctor;
+mod standings;
+mod trial;
+
+pub use self::doctor::{DoctorView, LanguageView, LayerView};
+pub use self::standings::{Deviations, Note, Rival, StandingsView, standings_view};
+pub use self::trial::{AttemptView, TestView, TrialView, is_narrow, trial_list, trial_view};

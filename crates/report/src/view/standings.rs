@@ -1,0 +1,197 @@
+//! The ranking, and what a reader must know to read it rightly.
+
+use std::collections::BTreeMap;
+
+use fairtrial_core::plan::{Candidate, Feedback, ReadingMode};
+use fairtrial_core::standings::{Comparison, Standing, Standings, TrialResult};
+use fairtrial_core::verdict::Verdict;
+use fairtrial_record::{Record, RecordError, Selection, TrialSummary};
+
+/// How many shared ranks are named; the rest is counted.
+const RANKS_NAMED: usize = 4;
+
+/// The ranking of a record.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StandingsView {
+    /// What the run is called; may be empty.
+    pub title: String,
+    /// The currency of costs.
+    pub currency: String,
+    /// Tasks.
+    pub tasks: usize,
+    /// Samples of each.
+    pub samples: u32,
+    /// Attempts that each trial may have.
+    pub attempts: u32,
+    /// How answers were read.
+    pub reading: ReadingMode,
+    /// Whether all trials are over.
+    pub complete: bool,
+    /// The tiers in which code was confined.
+    pub tiers: Vec<String>,
+    /// The candidates, the best first.
+    pub rows: Vec<Standing>,
+    /// Every pair.
+    pub comparisons: Vec<Comparison>,
+    /// What a reader must know.
+    pub notes: Vec<Note>,
+}
+
+/// Something that a reader must know.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Note {
+    /// The lead of one candidate is not established over others.
+    SharedRank {
+        /// The rank.
+        rank: usize,
+        /// Who has it first.
+        leader: String,
+        /// Who else has it.
+        others: Vec<Rival>,
+    },
+    /// So many further ranks are shared.
+    MoreSharedRanks(usize),
+    /// Answers that were not in the form asked for.
+    Deviating {
+        /// How they were read.
+        reading: ReadingMode,
+        /// Whose.
+        candidates: Vec<Deviations>,
+    },
+    /// Candidates were shown sealed tests.
+    OpenFeedback,
+    /// Void trials, by reason.
+    Void(Vec<(&'static str, usize)>),
+    /// Not all trials are over.
+    Incomplete {
+        /// Trials that are.
+        over: usize,
+        /// Trials that should be.
+        wanted: usize,
+    },
+    /// Some token counts are estimates.
+    EstimatedTokens,
+    /// Some code ran in the plain tier.
+    PlainTier,
+    /// Some code was not confined.
+    TrustedTier,
+    /// The run was made in so many different environments.
+    Environments(usize),
+}
+
+/// Who shares a rank with its leader.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Rival {
+    /// Its name.
+    pub name: String,
+    /// Tasks that both did, and the adjusted p; `None` where they did none.
+    pub compared: Option<(usize, f64)>,
+}
+
+/// How often a candidate did not answer in the form asked for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Deviations {
+    /// Its name.
+    pub name: String,
+    /// Answers with a deviation.
+    pub deviating: usize,
+    /// Answers.
+    pub answers: usize,
+}
+
+/// Reads a record and computes its standings.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn standings_view(record: &Record) -> Result<StandingsView, RecordError> {
+    let trials = record.summaries(&Selection::default())?;
+    let manifest = record.manifest();
+    let plan = &manifest.plan;
+    let results: Vec<TrialResult> = trials.iter().filter_map(TrialSummary::result).collect();
+    let names: Vec<&str> = plan.candidates.iter().map(Candidate::name).collect();
+    let Standings { candidates: rows, comparisons } = Standings::compute(&names, &results);
+    let wanted = manifest.tasks.len() * plan.samples as usize * plan.candidates.len();
+    let mut notes = shared_ranks(&rows, &comparisons);
+    notes.extend(deviating(plan.reading, &rows));
+    if plan.feedback == Feedback::Open {
+        notes.push(Note::OpenFeedback);
+    }
+    notes.extend(void(&trials));
+    if results.len() < wanted {
+        notes.push(Note::Incomplete { over: results.len(), wanted });
+    }
+    if trials.iter().any(|it| it.estimated) {
+        notes.push(Note::EstimatedTokens);
+    }
+    let tiers: Vec<String> = manifest.tiers().into_iter().map(str::to_owned).collect();
+    notes.extend(tiers.iter().filter_map(|it| match it.as_str() {
+        "full" => None,
+        "plain" => Some(Note::PlainTier),
+        _ => Some(Note::TrustedTier),
+    }));
+    if manifest.machines.len() > 1 {
+        notes.push(Note::Environments(manifest.machines.len()));
+    }
+    Ok(StandingsView {
+        title: plan.title.clone(),
+        currency: plan.currency.clone(),
+        tasks: manifest.tasks.len(),
+        samples: plan.samples,
+        attempts: plan.attempts,
+        reading: plan.reading,
+        complete: results.len() == wanted,
+        tiers,
+        rows,
+        comparisons,
+        notes,
+    })
+}
+
+fn shared_ranks(rows: &[Standing], comparisons: &[Comparison]) -> Vec<Note> {
+    let mut by_rank = BTreeMap::<usize, Vec<&str>>::new();
+    for row in rows {
+        if let Some(rank) = row.rank {
+            by_rank.entry(rank).or_default().push(&row.name);
+        }
+    }
+    let rival = |leader: &str, name: &str| {
+        let pair = comparisons.iter().find(|it| it.names.0 == leader && it.names.1 == name);
+        Rival { name: name.to_owned(), compared: pair.map(|it| (it.tasks, it.p)) }
+    };
+    let shared = by_rank.iter().filter(|it| it.1.len() > 1);
+    let mut notes: Vec<Note> = shared
+        .map(|(&rank, names)| Note::SharedRank {
+            rank,
+            leader: names[0].to_owned(),
+            others: names[1..].iter().map(|name| rival(names[0], name)).collect(),
+        })
+        .collect();
+    if notes.len() > RANKS_NAMED {
+        let more = notes.len() - RANKS_NAMED;
+        notes.truncate(RANKS_NAMED);
+        notes.push(Note::MoreSharedRanks(more));
+    }
+    notes
+}
+
+fn deviating(reading: ReadingMode, rows: &[Standing]) -> Option<Note> {
+    let some = rows.iter().filter(|row| row.deviating > 0);
+    let candidates: Vec<Deviations> = some
+        .map(|row| Deviations {
+            name: row.name.clone(),
+            deviating: row.deviating,
+            answers: row.answers,
+        })
+        .collect();
+    (!candidates.is_empty()).then_some(Note::Deviating { reading, candidates })
+}
+
+fn void(trials: &[TrialSummary]) -> Option<Note> {
+    let mut void = BTreeMap::<&'static str, usize>::new();
+    for trial in trials {
+        if let Some(verdict @ Verdict::Void(_)) = trial.verdict {
+            *void.entry(verdict.reason().unwrap_or_default()).or_default() += 1;
+        }
+    }
+    (!void.is_empty()).then(|| Note::Void(void.into_iter().collect()))
+}

@@ -1,0 +1,133 @@
+//! Trials in full: prompt, answers, code, tests, feedback.
+
+use fairtrial_core::judgement::TestOutcome;
+use fairtrial_core::tree::FileTree;
+use fairtrial_record::{
+    AttemptRow, GradingRow, Record, RecordError, RegradeRow, RequestRow, Selection, TaskNote,
+    TrialRow, TrialSummary,
+};
+
+/// A trial in full.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TrialView {
+    /// The trial's row, but for its attempts.
+    pub row: TrialRow,
+    /// What the manifest says of its task.
+    pub task: Option<TaskNote>,
+    /// The currency of costs.
+    pub currency: String,
+    /// The first prompt.
+    pub prompt: String,
+    /// The attempts, in order.
+    pub attempts: Vec<AttemptView>,
+}
+
+/// An attempt in full.
+#[derive(Debug, Clone, PartialEq)]
+pub struct AttemptView {
+    /// The attempt's row.
+    pub row: AttemptRow,
+    /// What was sent; files as a JSON object of paths and contents.
+    pub answer: String,
+    /// The files that were judged.
+    pub code: Option<FileTree>,
+    /// The error or compiler message.
+    pub message: Option<String>,
+    /// What went back to the candidate.
+    pub feedback: Option<String>,
+    /// Every test.
+    pub tests: Vec<TestView>,
+    /// What it came to when it was judged again, and when that was.
+    pub again: Vec<(RegradeRow, String)>,
+}
+
+/// A test. What is sealed of it is there only if it was asked for.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TestView {
+    /// What it came to; without input, expectation and result where these are sealed.
+    pub outcome: TestOutcome,
+    /// Whether they may be shown.
+    pub is_open: bool,
+}
+
+impl TrialView {
+    /// The requests that were not answered.
+    pub fn unanswered(&self) -> impl Iterator<Item = &RequestRow> {
+        self.row.requests.iter().filter(|it| it.outcome != "answered")
+    }
+}
+
+/// Whether a selection is narrow enough for its trials to be shown in full rather than listed.
+#[must_use]
+pub fn is_narrow(selection: &Selection, trials: &[TrialSummary]) -> bool {
+    let is_one_pair = selection.task.is_some() && selection.candidate.is_some();
+    trials.len() <= 1 || selection.number.is_some() || is_one_pair
+}
+
+/// Trials in figures, in the order in which people look for them: by task, candidate and sample.
+///
+/// # Errors
+/// When the record cannot be read.
+pub fn trial_list(
+    record: &Record,
+    selection: &Selection,
+) -> Result<Vec<TrialSummary>, RecordError> {
+    let mut trials = record.summaries(selection)?;
+    trials.sort_by(|a, b| {
+        let (a, b) = (&a.key, &b.key);
+        (&a.task, &a.candidate, a.sample).cmp(&(&b.task, &b.candidate, b.sample))
+    });
+    Ok(trials)
+}
+
+/// A trial in full; with `unseal`, its sealed parts, too.
+///
+/// # Errors
+/// When the record cannot be read.
+pub fn trial_view(
+    record: &Record,
+    mut row: TrialRow,
+    unseal: bool,
+) -> Result<TrialView, RecordError> {
+    let gradings = record.gradings(&Selection::of(&row.key))?;
+    let attempts = std::mem::take(&mut row.attempts);
+    let attempts = attempts.into_iter().map(|it| attempt_view(record, it, &gradings, unseal));
+    let manifest = record.manifest();
+    Ok(TrialView {
+        task: manifest.tasks.iter().find(|it| it.name == row.key.task).cloned(),
+        currency: manifest.plan.currency.clone(),
+        prompt: record.text(&row.prompt)?,
+        attempts: attempts.collect::<Result<_, _>>()?,
+        row,
+    })
+}
+
+fn attempt_view(
+    record: &Record,
+    row: AttemptRow,
+    gradings: &[GradingRow],
+    unseal: bool,
+) -> Result<AttemptView, RecordError> {
+    let text = |digest: &Option<String>| digest.as_deref().map(|it| record.text(it)).transpose();
+    let again = gradings.iter().flat_map(|grading| {
+        let own = grading.answers.iter().filter(|it| it.attempt == row.number);
+        own.map(|it| (it.clone(), grading.begun.clone()))
+    });
+    let test = |outcome: TestOutcome| match unseal || outcome.visible {
+        true => TestView { outcome, is_open: true },
+        false => {
+            let none = String::new;
+            let outcome = TestOutcome { input: none(), expected: none(), found: none(), ..outcome };
+            TestView { outcome, is_open: false }
+        }
+    };
+    Ok(AttemptView {
+        answer: record.text(&row.answer)?,
+        code: row.code.as_deref().map(|it| record.files(it)).transpose()?,
+        message: text(&row.message)?,
+        feedback: text(&row.feedback)?,
+        tests: record.tests(&row)?.into_iter().map(test).collect(),
+        again: again.collect(),
+        row,
+    })
+}
