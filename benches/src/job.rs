@@ -20,6 +20,7 @@ pub fn job(command: &[&str], show: Vec<PathBuf>) -> Job<'static> {
         channel: false,
         collect: Collect::Nothing,
         session: 1,
+        listen: None,
         caps: Caps {
             wall: Duration::from_secs(10),
             cpu: Duration::from_secs(5),

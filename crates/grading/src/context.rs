@@ -160,6 +160,7 @@ impl<'a> JudgeContext<'a> {
             channel: false,
             collect: Collect::Nothing,
             session: self.session,
+            listen: None,
             caps,
         }
     }

@@ -48,6 +48,7 @@ pub fn ask(
         channel: false,
         collect: Collect::Nothing,
         session: 0,
+        listen: None,
         caps: CAPS,
     };
     let outcome = sandbox.run(&job).map_err(|error| error.to_string())?;

@@ -41,6 +41,9 @@ pub struct Job<'a> {
     /// Runs of one session, such as the cases of one answer, may follow each other in one empty
     /// network namespace, whose making is half of what a start costs. 0 gets a new one always.
     pub session: u64,
+    /// A port of 127.0.0.1, in a network of the run's own, at which the tool listens; all others stay
+    /// shut. Takes the full tier.
+    pub listen: Option<u16>,
     /// How much it may use.
     pub caps: Caps,
 }

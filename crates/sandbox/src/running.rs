@@ -2,6 +2,7 @@
 
 use std::fs::File;
 use std::io::{self, Read, Write};
+use std::net::TcpListener;
 use std::os::fd::{AsFd, AsRawFd as _, OwnedFd};
 use std::time::{Duration, Instant};
 
@@ -69,6 +70,8 @@ pub struct Running<'s> {
     deadline: Instant,
     /// How long after an order the program must be over.
     patience: Duration,
+    /// What listens in the run's own network, until it is taken.
+    listener: Option<TcpListener>,
     /// Whether the program was let go.
     started: bool,
     report: Option<Event>,
@@ -103,6 +106,7 @@ pub(crate) fn start<'s>(
         sealed: job.sealed.is_some(),
         collect: job.collect.clone(),
         session: job.session,
+        listen: job.listen,
         caps: job.caps,
     };
     let mut fds = vec![supervisor_control.as_fd(), stdin_read.as_fd()];
@@ -131,6 +135,7 @@ pub(crate) fn start<'s>(
         begun: 0,
         deadline: Instant::now() + job.caps.wall + GRACE,
         patience: job.caps.wall + GRACE,
+        listener: None,
         started: false,
         report: None,
     })
@@ -182,6 +187,18 @@ impl Running<'_> {
             }
             self.pump(&mut unsent)?;
         }
+    }
+
+    /// The socket that listens in the run's own network, at [`Job::listen`]. `None` when nothing does, it
+    /// was taken before, or the run did not come that far.
+    ///
+    /// # Errors
+    /// When the helper cannot be talked to.
+    pub fn listener(&mut self) -> Result<Option<TcpListener>, SandboxError> {
+        while self.listener.is_none() && !self.started && self.report.is_none() {
+            self.pump(&mut Vec::new())?;
+        }
+        Ok(self.listener.take())
     }
 
     fn begin_lap(&mut self, wall: Duration, cpu: Duration) {
@@ -258,7 +275,9 @@ impl Running<'_> {
             Some(Event::FilesFailed(why)) => Err(SandboxError::Files(why)),
             Some(Event::ExecFailed { program, why }) => Err(SandboxError::Exec { program, why }),
             Some(Event::CollectFailed(why)) => Err(SandboxError::Collect(why)),
-            Some(Event::Started | Event::Starved | Event::Lap(_)) | None => Err(self.lost()),
+            Some(Event::Listening | Event::Started | Event::Starved | Event::Lap(_)) | None => {
+                Err(self.lost())
+            }
         }
     }
 
@@ -324,6 +343,9 @@ impl Running<'_> {
         }
         if ready.control {
             match wire::receive::<Event>(self.control.as_fd()).map_err(SandboxError::Talk)? {
+                Some((Event::Listening, fds)) => {
+                    self.listener = fds.into_iter().next().map(TcpListener::from);
+                }
                 Some((Event::Started, _)) => self.started = true,
                 Some((Event::Starved, _)) => self.wait_for(self.patience),
                 Some((Event::Lap(lap), _)) => self.laps.push(lap),

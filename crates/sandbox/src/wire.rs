@@ -54,6 +54,7 @@ pub struct Spec {
     pub sealed: bool,
     pub collect: Collect,
     pub session: u64,
+    pub listen: Option<u16>,
     pub caps: Caps,
 }
 
@@ -69,6 +70,8 @@ pub enum Control {
 /// What the supervisor says when it is over.
 #[derive(Debug, Serialize, Deserialize)]
 pub enum Event {
+    /// A socket listens in the run's own network; it comes with this.
+    Listening,
     /// The program is let go: what happens from here on may be its doing.
     Started,
     /// The program is kept from running by others, and has more time for that.

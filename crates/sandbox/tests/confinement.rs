@@ -3,6 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
 
 use std::collections::BTreeMap;
+use std::io::{Read as _, Write as _};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::sync::OnceLock;
@@ -73,6 +74,7 @@ fn job(command: &[&str]) -> Job<'static> {
         channel: false,
         collect: Collect::Nothing,
         session: 1,
+        listen: None,
         caps: caps(),
     }
 }
@@ -267,6 +269,37 @@ fn there_is_no_network() {
                   s = socket.socket(); s.settimeout(1)\n    \
                   try: s.connect(a); print('connected', a)\n    except OSError as e: print('no')";
     assert_eq!(text(&py(script)), "no\nno\nno\n");
+}
+
+#[test]
+fn the_tool_can_listen_in_a_network_of_the_run_s_own() {
+    let outside = std::net::TcpListener::bind(("127.0.0.1", 0)).unwrap();
+    let script = format!(
+        "import socket\n\
+         def say(port, text):\n\
+         \x20   try:\n\
+         \x20       with socket.create_connection(('127.0.0.1', port), 3) as s:\n\
+         \x20           s.sendall(text)\n\
+         \x20           return s.recv(9)\n\
+         \x20   except OSError as error: return error.errno\n\
+         print(say(7070, b'ahoy'), say(7071, b'x'), say({}, b'x'))\n\
+         try: socket.socket().bind(('127.0.0.1', 7072)); print('bound')\n\
+         except OSError as error: print(error.errno)",
+        outside.local_addr().unwrap().port()
+    );
+    let job = Job { listen: Some(7070), ..python_job(&script) };
+    let mut running = start(&job).unwrap();
+    let listener = running.listener().unwrap().unwrap();
+    let (mut stream, _) = listener.accept().unwrap();
+    let mut said = [0; 4];
+    stream.read_exact(&mut said).unwrap();
+    stream.write_all(b"hello").unwrap();
+    drop(stream);
+    let outcome = running.finish().unwrap();
+    // Landlock refuses other ports where it can (EACCES); else nobody is there (ECONNREFUSED).
+    let (refused, bound) = if landlock_abi() >= 4 { (13, "13") } else { (111, "bound") };
+    assert_eq!(&said, b"ahoy");
+    assert_eq!(text(&outcome), format!("b'hello' {refused} {refused}\n{bound}\n"));
 }
 
 #[test]

@@ -9,9 +9,9 @@
 use std::path::{Path, PathBuf};
 
 use landlock::{
-    ABI, Access as _, AccessFs, AccessNet, BitFlags, CompatLevel, Compatible as _, PathBeneath,
-    PathFd, Ruleset, RulesetAttr as _, RulesetCreated, RulesetCreatedAttr as _, RulesetError,
-    Scope,
+    ABI, Access as _, AccessFs, AccessNet, BitFlags, CompatLevel, Compatible as _, NetPort,
+    PathBeneath, PathFd, Ruleset, RulesetAttr as _, RulesetCreated, RulesetCreatedAttr as _,
+    RulesetError, Scope,
 };
 
 use super::identity::Identity;
@@ -98,10 +98,11 @@ pub fn is_enough_alone(identity: Identity) -> Result<(), String> {
     }
 }
 
-/// Puts the calling process, and all that it starts, behind the fence.
-pub fn install(sandbox: &SandboxState) -> Result<(), String> {
+/// Puts the calling process, and all that it starts, behind the fence. `listen` is the port that it may
+/// connect to.
+pub fn install(sandbox: &SandboxState, listen: Option<u16>) -> Result<(), String> {
     let restricted = match (&sandbox.scratch, sandbox.tier) {
-        (None, _) => in_own_root(),
+        (None, _) => in_own_root(listen),
         (Some(scratch), Tier::Plain) => {
             let own = [scratch.work(), scratch.tmp()];
             in_place(&own, &scratch.driver(), &sandbox.show)
@@ -117,14 +118,17 @@ fn ruleset(level: CompatLevel) -> Result<RulesetCreated, RulesetError> {
         .handle_access(AccessFs::from_all(ABI::V1))?
         .set_compatibility(CompatLevel::BestEffort)
         .handle_access(AccessFs::from_all(NEWEST))?
-        // No port is named below, so none can be bound or connected to.
+        // No port but the tool's own is named below, so no other can be bound or connected to.
         .handle_access(AccessNet::from_all(NEWEST))?
         .scope(Scope::from_all(NEWEST))?
         .create()
 }
 
-fn in_own_root() -> Result<(), RulesetError> {
+fn in_own_root(listen: Option<u16>) -> Result<(), RulesetError> {
     let mut ruleset = ruleset(CompatLevel::BestEffort)?;
+    if let Some(port) = listen {
+        ruleset = ruleset.add_rule(NetPort::new(port, AccessNet::ConnectTcp))?;
+    }
     ruleset = allow(ruleset, Path::new("/"), AccessFs::from_read(NEWEST))?;
     for path in WRITABLE {
         ruleset = allow(ruleset, Path::new(path), AccessFs::from_all(NEWEST))?;

@@ -2,12 +2,13 @@
 //!
 //! Making one takes as long as all else together, and the kernel makes and clears away one at a time.
 //! So the runs of one session, which follow each other, share one: a run finds it when every process
-//! of the one before is dead, and with it every socket. Nothing in it was ever up. Another session
-//! never sees it.
+//! of the one before is dead, and with it every socket. Nothing in it was ever up, unless the tool itself
+//! listens there: then it is that run's alone. Another session never sees it.
 
 use std::cell::Cell;
 use std::fs::File;
-use std::os::fd::{AsFd as _, OwnedFd};
+use std::net::{Ipv4Addr, TcpListener};
+use std::os::fd::{AsFd as _, AsRawFd as _, OwnedFd};
 
 use nix::sched::{CloneFlags, setns, unshare};
 use nix::sys::socket::{AddressFamily, SockFlag, SockType, socketpair};
@@ -55,4 +56,27 @@ impl Network {
             self.session.set(if entered == Some(Ok(())) { session } else { 0 });
         }
     }
+}
+
+/// Takes the loopback device of this process's own network up, and listens there at a port.
+pub fn listen(port: u16) -> Result<OwnedFd, String> {
+    let failed = |error: std::io::Error| format!("listening at port {port}: {error}");
+    let control = nix::sys::socket::socket(
+        AddressFamily::Inet,
+        SockType::Datagram,
+        SockFlag::SOCK_CLOEXEC,
+        None,
+    );
+    let control = control.map_err(|error| failed(error.into()))?;
+    // SAFETY: all of its fields are numbers, for which zero is a value.
+    let mut request: libc::ifreq = unsafe { std::mem::zeroed() };
+    for (to, from) in request.ifr_name.iter_mut().zip(*b"lo") {
+        *to = from as libc::c_char;
+    }
+    request.ifr_ifru.ifru_flags = libc::IFF_UP as libc::c_short;
+    // SAFETY: the request is the structure that this call reads (netdevice(7)).
+    if unsafe { libc::ioctl(control.as_raw_fd(), libc::SIOCSIFFLAGS, &raw const request) } != 0 {
+        return Err(failed(std::io::Error::last_os_error()));
+    }
+    TcpListener::bind((Ipv4Addr::LOCALHOST, port)).map(OwnedFd::from).map_err(failed)
 }

@@ -24,7 +24,7 @@ use super::processes::{ProcessStats, ProcessTable};
 use super::scratch::Scratch;
 use super::state::SandboxState;
 use super::wait::{self, Waited};
-use super::{RunFds, collect, program};
+use super::{RunFds, collect, network, program};
 use crate::job::{Accounting, Caps, Ending, Lap, LimitHit};
 use crate::tier::Tier;
 use crate::wire::{self, Control, Event, RunEnd, Spec};
@@ -62,7 +62,16 @@ pub fn prepare(sandbox: &SandboxState) -> Result<(), String> {
 /// Runs the program and says what came of it.
 pub fn serve(sandbox: &SandboxState, spec: &Spec, mut fds: RunFds) -> Result<Event, String> {
     if let Some(network) = &sandbox.network {
-        network.enter(spec.session)?;
+        // One in which the tool listens is nobody else's.
+        network.enter(if spec.listen.is_some() { 0 } else { spec.session })?;
+    }
+    if let Some(port) = spec.listen {
+        if sandbox.network.is_none() {
+            return Err("a network of the run's own takes the full tier".to_owned());
+        }
+        let listener = network::listen(port)?;
+        wire::send(fds.control.as_fd(), &Event::Listening, &[listener.as_fd()])
+            .map_err(|error| format!("the listening socket: {error}"))?;
     }
     let places = match mounts(sandbox, spec, &fds) {
         Ok(places) => places,

@@ -163,6 +163,7 @@ impl AttackEnv {
             channel: false,
             collect: Collect::Nothing,
             session: 0,
+            listen: None,
             caps: Caps {
                 wall,
                 cpu: wall,
@@ -255,6 +256,7 @@ impl AttackEnv {
             channel: false,
             collect: Collect::All,
             session: 1,
+            listen: None,
             caps: Caps {
                 wall: Duration::from_millis(1200),
                 cpu: Duration::from_millis(800),
