@@ -28,7 +28,7 @@ fn task(calls: usize, isolate: bool) -> PosedTask {
     ] {
         files.insert(RelPath::parse(path).expect("a path"), text.into_bytes());
     }
-    Docket::parse("d", &files, &Languages::shipped()).expect("a docket").tasks.remove(0)
+    Docket::parse("d", &files.into(), &Languages::shipped()).expect("a docket").tasks.remove(0)
 }
 
 fn judged(judge: &Judge, task: &PosedTask, answer: &FileTree) {

@@ -21,9 +21,9 @@ use nix::sys::time::TimeValLike as _;
 /// Samples of each of the two tasks.
 const SAMPLES: usize = 100;
 
-struct Nobody;
+struct Silent;
 
-impl Observer for Nobody {
+impl Observer for Silent {
     fn progress(&mut self, _: &Progress) {}
     fn trial_over(&mut self, _: &TrialKey, _: Verdict, _: u32) {}
     fn stopping(&mut self, _: usize) {}
@@ -81,7 +81,7 @@ fn main() -> ExitCode {
     let preparation = prepare(&plan, &options).expect("the plan is right");
     let options = RunOptions { record: folder.path().join("record"), judging: 2 };
     let (before, began) = (cpu_ms(), Instant::now());
-    let summary = run_trials(&preparation, &options, &AtomicBool::new(false), &mut Nobody);
+    let summary = run_trials(&preparation, &options, &AtomicBool::new(false), &mut Silent);
     let (own, wall) = (cpu_ms() - before, began.elapsed());
     let progress = summary.expect("the record can be written").progress;
     assert_eq!(progress.candidates[0].passed, 2 * SAMPLES, "every trial passes");

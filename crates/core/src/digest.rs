@@ -5,7 +5,11 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest as _, Sha256};
 
-use crate::tree::FileTree;
+use crate::tree::{FileTree, Node, Snapshot};
+
+/// Stand before the length of what is no plain file; no length is that long.
+const EXECUTABLE: u64 = u64::MAX;
+const LINK: u64 = u64::MAX - 1;
 
 /// The SHA-256 digest (FIPS 180-4) of some bytes, written as 64 hexadecimal digits.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -26,6 +30,26 @@ impl Digest {
         for (path, bytes) in tree {
             hasher.update((path.as_str().len() as u64).to_le_bytes());
             hasher.update(path.as_str());
+            hasher.update((bytes.len() as u64).to_le_bytes());
+            hasher.update(bytes);
+        }
+        Self::from_hash(hasher.finalize().as_slice())
+    }
+
+    /// The digest of a snapshot: that of its tree where it has plain files only, and else of modes and
+    /// links, too.
+    #[must_use]
+    pub fn of_snapshot(snapshot: &Snapshot) -> Self {
+        let mut hasher = Sha256::new();
+        for (path, node) in snapshot.iter() {
+            hasher.update((path.as_str().len() as u64).to_le_bytes());
+            hasher.update(path.as_str());
+            let (mark, bytes) = match node {
+                Node::File { bytes, executable: false } => (None, &**bytes),
+                Node::File { bytes, executable: true } => (Some(EXECUTABLE), &**bytes),
+                Node::Link { to } => (Some(LINK), to.as_bytes()),
+            };
+            mark.into_iter().for_each(|it| hasher.update(it.to_le_bytes()));
             hasher.update((bytes.len() as u64).to_le_bytes());
             hasher.update(bytes);
         }

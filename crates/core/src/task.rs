@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::Digest;
 use crate::limits::LimitSettings;
-use crate::tree::FileTree;
+use crate::tree::{FileTree, Snapshot};
 
 /// `docket.toml`.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -57,7 +57,7 @@ pub struct Task {
     /// What candidates read, in Markdown.
     pub statement: String,
     /// Files that candidates get.
-    pub given: FileTree,
+    pub given: Snapshot,
     /// Answers known to be right or wrong.
     pub proofs: Vec<Proof>,
     /// The digest of everything in the task's folder.

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::fmt;
+use std::sync::Arc;
 
 use serde::{Deserialize, Deserializer, Serialize};
 
@@ -95,6 +96,114 @@ impl<'de> Deserialize<'de> for RelPath {
 /// Files by path, in path order.
 pub type FileTree = BTreeMap<RelPath, Vec<u8>>;
 
+/// What stands under one path of a [`Snapshot`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Node {
+    /// A regular file.
+    File {
+        /// What is in it, shared by all snapshots that have it.
+        bytes: Arc<[u8]>,
+        /// Whether it may be run.
+        executable: bool,
+    },
+    /// A symbolic link. It is never followed but by programs in a sandbox, where it leads nowhere else.
+    Link {
+        /// Where it leads, as it was written.
+        to: String,
+    },
+}
+
+/// A tree of files by what is in them, with modes and links, in path order. Copies share their contents.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Snapshot(BTreeMap<RelPath, Node>);
+
+impl Snapshot {
+    /// Longest target of a link, in bytes.
+    pub const LINK_MAX: usize = 4095;
+
+    /// An empty one.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Whether there is nothing in it.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// How many files and links there are.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.0.len()
+    }
+
+    /// Puts a node under a path, in the place of what stood there.
+    pub fn put(&mut self, path: RelPath, node: Node) {
+        self.0.insert(path, node);
+    }
+
+    /// Puts plain files over it. One that takes the place of a file keeps its mode.
+    pub fn put_files(&mut self, files: &FileTree) {
+        for (path, bytes) in files {
+            let executable = matches!(self.0.get(path), Some(Node::File { executable: true, .. }));
+            self.put(path.clone(), Node::File { bytes: bytes.as_slice().into(), executable });
+        }
+    }
+
+    /// Everything, in path order.
+    pub fn iter(&self) -> impl Iterator<Item = (&RelPath, &Node)> {
+        self.0.iter()
+    }
+
+    /// The regular files with what is in them, in path order.
+    pub fn files(&self) -> impl Iterator<Item = (&RelPath, &[u8])> {
+        self.0.iter().filter_map(|(path, node)| match node {
+            Node::File { bytes, .. } => Some((path, &**bytes)),
+            Node::Link { .. } => None,
+        })
+    }
+
+    /// The bytes of a regular file; `None` when there is none.
+    #[must_use]
+    pub fn file(&self, path: &str) -> Option<&[u8]> {
+        self.files().find(|it| it.0.as_str() == path).map(|it| it.1)
+    }
+
+    /// What lies below a folder, under its path there. `prefix` ends in `/`.
+    #[must_use]
+    pub fn below(&self, prefix: &str) -> Self {
+        let inside = self.0.iter().filter_map(|(path, node)| {
+            let rest = path.as_str().strip_prefix(prefix)?;
+            Some((RelPath::parse(rest).ok()?, node.clone()))
+        });
+        Self(inside.collect())
+    }
+
+    /// The regular files alone, copied.
+    #[must_use]
+    pub fn to_files(&self) -> FileTree {
+        self.files().map(|(path, bytes)| (path.clone(), bytes.to_vec())).collect()
+    }
+}
+
+impl From<FileTree> for Snapshot {
+    fn from(files: FileTree) -> Self {
+        files.into_iter().collect()
+    }
+}
+
+impl FromIterator<(RelPath, Vec<u8>)> for Snapshot {
+    /// Plain files that may not be run.
+    fn from_iter<T: IntoIterator<Item = (RelPath, Vec<u8>)>>(files: T) -> Self {
+        let node = |(path, bytes): (RelPath, Vec<u8>)| {
+            (path, Node::File { bytes: bytes.into(), executable: false })
+        };
+        Self(files.into_iter().map(node).collect())
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -106,6 +215,29 @@ mod tests {
         }
         let path = RelPath::parse("./src/tide.gap.py").unwrap();
         assert_eq!((path.stem(), path.extension()), ("tide.gap", "py"));
+    }
+
+    #[test]
+    fn a_snapshot_keeps_modes_and_links_and_shares_contents() {
+        let path = |text: &str| RelPath::parse(text).unwrap();
+        let mut tree = Snapshot::new();
+        tree.put(
+            path("given/run.sh"),
+            Node::File { bytes: b"a".as_slice().into(), executable: true },
+        );
+        tree.put(path("given/.hidden"), Node::Link { to: "run.sh".to_owned() });
+        let mut given = tree.below("given/");
+        given.put_files(&FileTree::from([(path("run.sh"), b"b".to_vec()), (path("new"), vec![])]));
+        let is_runnable = |name: &str| {
+            let node = given.iter().find(|it| it.0.as_str() == name).unwrap().1;
+            matches!(node, Node::File { executable: true, .. })
+        };
+        assert!(is_runnable("run.sh") && !is_runnable("new"), "what is replaced keeps its mode");
+        assert_eq!(
+            (given.len(), given.files().count(), given.file("run.sh")),
+            (3, 2, Some(&b"b"[..]))
+        );
+        assert_eq!(given.file(".hidden"), None, "a link is no file");
     }
 
     #[test]

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::text::head_and_tail;
-use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::tree::{RelPath, Snapshot};
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Collect, Ending, Job, LimitHit, Outcome};
 
@@ -52,16 +52,16 @@ pub fn build(
     context: &JudgeContext<'_>,
     commands: &[Vec<String>],
     file: &RelPath,
-    files: &FileTree,
+    files: &Snapshot,
 ) -> Result<Built, JudgeError> {
-    let mut layer = Arc::new(Archive::of(files)?);
+    let mut layer = Arc::new(Archive::of_snapshot(files)?);
     if commands.is_empty() {
         return Ok(Built::Ready(layer));
     }
     let tools = context.driver(&context.definition.drivers.build)?;
     let list = commands;
     let commands = format!("{list:?} {}", context.tool.program.display());
-    let key = Digest::of(format!("{commands} {}", Digest::of_tree(files)).as_bytes());
+    let key = Digest::of(format!("{commands} {}", Digest::of_snapshot(files)).as_bytes());
     if let Some(layer) = context.judge.builds().find(&key) {
         return Ok(Built::Ready(layer));
     }

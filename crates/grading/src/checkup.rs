@@ -115,7 +115,7 @@ fn run_tests(
     for (path, text) in sealed {
         put(&format!("checkup/sealed/{path}"), text);
     }
-    let docket = Docket::parse("checkup", &files, judge.languages());
+    let docket = Docket::parse("checkup", &files.into(), judge.languages());
     let docket = docket.map_err(|error| error.to_string())?;
     let pairs = answer
         .iter()

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use fairtrial_core::language::{Dialect, LanguageDefinition, fill};
 use fairtrial_core::limits::{Limits, wall_of};
-use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::tree::{RelPath, Snapshot};
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{
     Archive, Caps, Collect, DRIVER, Ending, Job, LimitHit, Outcome, Sandbox, SandboxError,
@@ -169,11 +169,11 @@ impl<'a> JudgeContext<'a> {
     ///
     /// # Errors
     /// When our own part goes wrong.
-    pub fn parses(&self, file: &RelPath, files: &FileTree) -> Result<Option<bool>, JudgeError> {
+    pub fn parses(&self, file: &RelPath, files: &Snapshot) -> Result<Option<bool>, JudgeError> {
         if self.definition.parse.is_empty() {
             return Ok(None);
         }
-        let layer = Archive::of(files)?;
+        let layer = Archive::of_snapshot(files)?;
         let job = self.job(&self.definition.parse, file, self.build_caps(), vec![&layer]);
         let outcome = self.sandbox().run(&job)?;
         Ok(Some(outcome.limit.is_none() && outcome.ending == Ending::Exited(0)))

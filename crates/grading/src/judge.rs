@@ -10,7 +10,7 @@ use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Languages;
 use fairtrial_core::limits::{LimitSettings, Limits};
 use fairtrial_core::task::{DocketSettings, Task};
-use fairtrial_core::tree::FileTree;
+use fairtrial_core::tree::{FileTree, Snapshot};
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_sandbox::Sandbox;
 
@@ -188,9 +188,9 @@ fn tool_missing(missing: &ToolMissing) -> Judgement {
 }
 
 /// An answer's files, put over those that were given.
-fn over_given(task: &PosedTask, answer: &FileTree) -> FileTree {
+fn over_given(task: &PosedTask, answer: &FileTree) -> Snapshot {
     let mut files = task.given.clone();
-    files.extend(answer.iter().map(|(path, bytes)| (path.clone(), bytes.clone())));
+    files.put_files(answer);
     files
 }
 

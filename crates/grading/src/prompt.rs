@@ -11,6 +11,7 @@ use fairtrial_core::language::LanguageDefinition;
 use fairtrial_core::limits::Limits;
 use fairtrial_core::plan::Feedback;
 use fairtrial_core::text::head_and_tail;
+use fairtrial_core::tree::Node;
 use fairtrial_core::verdict::{FailReason, Verdict};
 
 use crate::docket::PosedTask;
@@ -32,7 +33,14 @@ pub fn first_prompt(
     let mut out = format!("{}\n", task.statement);
     if !task.given.is_empty() {
         out.push_str("\n## Files that are there\n");
-        for (path, bytes) in &task.given {
+        for (path, node) in task.given.iter() {
+            let bytes = match node {
+                Node::File { bytes, .. } => bytes,
+                Node::Link { to } => {
+                    let _ = write!(out, "\n`{path}` (a link to `{to}`)\n");
+                    continue;
+                }
+            };
             match std::str::from_utf8(bytes) {
                 Ok(text) if text.len() <= SHOWN_MAX => {
                     let fence = fence_for(text);

@@ -497,9 +497,9 @@ fn escaped(path: &Path) -> String {
 }
 
 /// A connection to a copy of a database, and the folder of the copy.
-type Copied = (rusqlite::Result<Connection>, Option<TempDir>);
+type CopiedDatabase = (rusqlite::Result<Connection>, Option<TempDir>);
 
-fn copied(database: &Path) -> Result<Copied, RecordError> {
+fn copied(database: &Path) -> Result<CopiedDatabase, RecordError> {
     let copy = tempfile::tempdir().map_err(files::io("make", &std::env::temp_dir()))?;
     let path = files::copy_database(database, copy.path())?;
     let own = fs::canonicalize(&path).map_err(files::io("find", &path))?;

@@ -19,8 +19,8 @@ use crate::compatibility::incompatibility;
 use crate::counter::Counter;
 use crate::pool::{PANIC, Pool};
 use crate::prepare::{PlannedTask, Preparation};
-use crate::scheduler::{Limits, Scheduler};
-use crate::session::{Event, Observer, Order, RunSpec, Session, Summary, World};
+use crate::scheduler::{Concurrency, Scheduler};
+use crate::session::{Observer, RunEvent, RunOrder, RunSpec, Session, Summary, World};
 use crate::trial::Unjudged;
 
 /// Longest time between two looks at whether the run was stopped.
@@ -59,7 +59,7 @@ enum Heard {
     /// A request is about to be sent; it is when `recorded` says that it may.
     Requested { key: TrialKey, recorded: SyncSender<bool> },
     /// What an order came to.
-    Done(Event),
+    Done(RunEvent),
 }
 
 /// Runs every trial of a plan that the record does not have. `stop` ends it early: what is under
@@ -89,7 +89,7 @@ pub fn run_trials(
         void && !preparation.has_answer(key)
     };
     counter.unanswered = order.iter().filter(is_unanswered).count();
-    let limits = Limits { asking: plan.parallel as usize, judging: options.judging };
+    let limits = Concurrency { asking: plan.parallel as usize, judging: options.judging };
     let scheduler = Scheduler::new(waiting, limits);
     let spec = RunSpec { plan, tasks: &preparation.tasks, world: preparation };
     let session = Session::new(spec, &mut record, scheduler, known, counter, observer);
@@ -100,7 +100,7 @@ pub fn run_trials(
 fn drive(
     mut session: Session<'_>,
     preparation: &Preparation,
-    limits: Limits,
+    limits: Concurrency,
     stop: &AtomicBool,
 ) -> Result<Summary, RecordError> {
     let began = Instant::now();
@@ -109,19 +109,20 @@ fn drive(
         let hear = heard_in.clone();
         let ask_one = move |(key, ask): &(TrialKey, Ask)| {
             let reply = ask_candidate(preparation, key, ask, &hear);
-            Heard::Done(Event::Asked(key.clone(), reply))
+            Heard::Done(RunEvent::Asked(key.clone(), reply))
         };
         let void = AskOutcome::Void(VoidReason::ProviderError, PANIC.to_owned());
         let lost = AskReply { outcome: void, request: None };
-        let ask_panicked =
-            move |(key, _): &(TrialKey, Ask)| Heard::Done(Event::Asked(key.clone(), lost.clone()));
+        let ask_panicked = move |(key, _): &(TrialKey, Ask)| {
+            Heard::Done(RunEvent::Asked(key.clone(), lost.clone()))
+        };
         let askers = Pool::start(scope, limits.asking, &heard_in, ask_one, ask_panicked);
         let judge_one = move |(key, answer, examples): &(TrialKey, Unjudged, bool)| {
             let judged = judge_answer(preparation, key, answer, *examples);
-            Heard::Done(Event::Judged(key.clone(), Box::new(judged)))
+            Heard::Done(RunEvent::Judged(key.clone(), Box::new(judged)))
         };
         let judge_panicked = |(key, ..): &(TrialKey, Unjudged, bool)| {
-            Heard::Done(Event::Judged(key.clone(), Box::new(not_judged(PANIC))))
+            Heard::Done(RunEvent::Judged(key.clone(), Box::new(not_judged(PANIC))))
         };
         let judges = Pool::start(scope, limits.judging, &heard_in, judge_one, judge_panicked);
         drop(heard_in);
@@ -130,12 +131,12 @@ fn drive(
         loop {
             if stop.load(Ordering::Relaxed) && !is_stopped {
                 is_stopped = true;
-                session.handle(Event::Stop, began.elapsed())?;
+                session.handle(RunEvent::Stop, began.elapsed())?;
             }
             for order in session.orders(began.elapsed())? {
                 match order {
-                    Order::Ask { key, ask } => askers.submit((key, ask)),
-                    Order::Judge { key, answer, examples } => {
+                    RunOrder::Ask { key, ask } => askers.submit((key, ask)),
+                    RunOrder::Judge { key, answer, examples } => {
                         judges.submit((key, answer, examples))
                     }
                 }
@@ -149,7 +150,7 @@ fn drive(
                     let _ = recorded.send(false);
                 }
                 Ok(Heard::Requested { key, recorded }) => {
-                    session.handle(Event::Requested(key), began.elapsed())?;
+                    session.handle(RunEvent::Requested(key), began.elapsed())?;
                     let _ = recorded.send(true);
                 }
                 Ok(Heard::Done(event)) => session.handle(event, began.elapsed())?,

@@ -25,7 +25,7 @@ const JITTER: f64 = 0.25;
 
 /// What may be done at the same time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Limits {
+pub struct Concurrency {
     /// Requests under way, at least 1.
     pub asking: usize,
     /// Answers being judged, at least 1.
@@ -34,7 +34,7 @@ pub struct Limits {
 
 /// What is to be done now.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Action {
+pub enum ScheduledAction {
     /// Begin a trial.
     Begin(TrialKey),
     /// Ask for the next attempt of a trial.
@@ -67,7 +67,7 @@ struct HostQueue {
 /// Which trials are waiting, under way, and over.
 #[derive(Debug)]
 pub struct Scheduler {
-    limits: Limits,
+    limits: Concurrency,
     /// Trials that were not begun, by candidate, each with its place in the order of all.
     waiting: BTreeMap<String, VecDeque<(usize, TrialKey)>>,
     under_way: BTreeSet<TrialKey>,
@@ -88,13 +88,13 @@ pub struct Scheduler {
 impl Scheduler {
     /// A run of `trials` in this order.
     #[must_use]
-    pub fn new(trials: Vec<TrialKey>, limits: Limits) -> Self {
+    pub fn new(trials: Vec<TrialKey>, limits: Concurrency) -> Self {
         let mut waiting = BTreeMap::<String, VecDeque<_>>::new();
         for (place, key) in trials.into_iter().enumerate() {
             waiting.entry(key.candidate.clone()).or_default().push_back((place, key));
         }
         Self {
-            limits: Limits { asking: limits.asking.max(1), judging: limits.judging.max(1) },
+            limits: Concurrency { asking: limits.asking.max(1), judging: limits.judging.max(1) },
             waiting,
             under_way: BTreeSet::new(),
             hosts: BTreeMap::new(),
@@ -111,7 +111,7 @@ impl Scheduler {
     }
 
     /// What is to be done next at the time `now`; `None` when there is nothing, or enough under way.
-    pub fn next(&mut self, now: Duration) -> Option<Action> {
+    pub fn next(&mut self, now: Duration) -> Option<ScheduledAction> {
         while let Some(due) = self.retrying.first().filter(|it| it.0 <= now).cloned() {
             self.retrying.remove(&due);
             let (_, key, host) = due;
@@ -121,7 +121,7 @@ impl Scheduler {
             && let Some(key) = self.to_judge.pop_front()
         {
             self.judging += 1;
-            return Some(Action::Judge(key));
+            return Some(ScheduledAction::Judge(key));
         }
         if self.asking >= self.limits.asking {
             return None;
@@ -129,7 +129,7 @@ impl Scheduler {
         let free = self.hosts.values_mut().filter(|it| it.paused_until <= now);
         if let Some(key) = free.filter_map(|it| it.waiting.pop_front()).next() {
             self.asking += 1;
-            return Some(Action::Ask(key));
+            return Some(ScheduledAction::Ask(key));
         }
         // What is answered and not judged must not grow without bound.
         let is_behind = self.to_judge.len() >= self.limits.judging + self.limits.asking;
@@ -138,7 +138,7 @@ impl Scheduler {
         if self.stopped || is_behind || to_be_asked >= self.limits.asking {
             return None;
         }
-        self.begin(now).map(Action::Begin)
+        self.begin(now).map(ScheduledAction::Begin)
     }
 
     /// The next trial in the order of all whose candidate is still asked, and whose host may be.
@@ -284,7 +284,7 @@ impl Scheduler {
 mod tests {
     use super::*;
 
-    const LIMITS: Limits = Limits { asking: 2, judging: 1 };
+    const LIMITS: Concurrency = Concurrency { asking: 2, judging: 1 };
     const START: Duration = Duration::ZERO;
 
     fn key(candidate: &str, sample: u32) -> TrialKey {
@@ -297,7 +297,7 @@ mod tests {
 
     fn begun(scheduler: &mut Scheduler, now: Duration) -> TrialKey {
         match scheduler.next(now) {
-            Some(Action::Begin(key)) => key,
+            Some(ScheduledAction::Begin(key)) => key,
             other => panic!("{other:?} instead of a beginning"),
         }
     }
@@ -308,21 +308,21 @@ mod tests {
         let (first, second) = (begun(&mut scheduler, START), begun(&mut scheduler, START));
         scheduler.want_asking(first.clone(), "a");
         scheduler.want_asking(second.clone(), "a");
-        assert_eq!(scheduler.next(START), Some(Action::Ask(first.clone())));
-        assert_eq!(scheduler.next(START), Some(Action::Ask(second.clone())));
+        assert_eq!(scheduler.next(START), Some(ScheduledAction::Ask(first.clone())));
+        assert_eq!(scheduler.next(START), Some(ScheduledAction::Ask(second.clone())));
         assert_eq!(scheduler.next(START), None);
         scheduler.asked();
         scheduler.asked();
         scheduler.want_judging(first.clone());
         scheduler.want_judging(second.clone());
-        assert_eq!(scheduler.next(START), Some(Action::Judge(first.clone())));
+        assert_eq!(scheduler.next(START), Some(ScheduledAction::Judge(first.clone())));
         // Judging keeps nobody from asking.
         assert_eq!(begun(&mut scheduler, START), key("auk", 3));
         assert_eq!(begun(&mut scheduler, START), key("auk", 4));
         assert_eq!(scheduler.next(START), None, "one is judged at a time");
         scheduler.judged();
         scheduler.end(&first, TrialEnd::Decided);
-        assert_eq!(scheduler.next(START), Some(Action::Judge(second.clone())));
+        assert_eq!(scheduler.next(START), Some(ScheduledAction::Judge(second.clone())));
         assert!(!scheduler.is_over());
     }
 
@@ -332,13 +332,13 @@ mod tests {
         let mut answered = 0;
         while let Some(action) = scheduler.next(START) {
             match action {
-                Action::Begin(key) => scheduler.want_asking(key, "a"),
-                Action::Ask(key) => {
+                ScheduledAction::Begin(key) => scheduler.want_asking(key, "a"),
+                ScheduledAction::Ask(key) => {
                     scheduler.asked();
                     scheduler.want_judging(key);
                     answered += 1;
                 }
-                Action::Judge(_) => {}
+                ScheduledAction::Judge(_) => {}
             }
         }
         assert!((3..8).contains(&answered), "{answered} were asked for while one is judged");
@@ -346,17 +346,17 @@ mod tests {
 
     #[test]
     fn a_host_that_wants_to_be_left_alone_delays_nobody_else() {
-        let limits = Limits { asking: 1, judging: 1 };
+        let limits = Concurrency { asking: 1, judging: 1 };
         let mut scheduler = Scheduler::new(trials(&["auk", "tern"], 2), limits);
         let busy = begun(&mut scheduler, START);
         scheduler.want_asking(busy.clone(), "a");
-        assert_eq!(scheduler.next(START), Some(Action::Ask(busy.clone())));
+        assert_eq!(scheduler.next(START), Some(ScheduledAction::Ask(busy.clone())));
         scheduler.asked();
         scheduler.want_retrying(busy.clone(), "a", 1, Some(Duration::from_secs(9)), START);
         let other = begun(&mut scheduler, START);
         assert_eq!(other.candidate, "tern");
         scheduler.want_asking(other.clone(), "b");
-        assert_eq!(scheduler.next(START), Some(Action::Ask(other.clone())));
+        assert_eq!(scheduler.next(START), Some(ScheduledAction::Ask(other.clone())));
         scheduler.asked();
         scheduler.end(&other, TrialEnd::Decided);
         let last = begun(&mut scheduler, START);
@@ -364,7 +364,7 @@ mod tests {
         scheduler.end(&last, TrialEnd::Decided);
         assert_eq!(scheduler.next(Duration::from_secs(8)), None);
         assert_eq!(scheduler.wakes_at(), Some(Duration::from_secs(9)));
-        assert_eq!(scheduler.next(Duration::from_secs(9)), Some(Action::Ask(busy)));
+        assert_eq!(scheduler.next(Duration::from_secs(9)), Some(ScheduledAction::Ask(busy)));
     }
 
     #[test]
@@ -385,10 +385,10 @@ mod tests {
 
     #[test]
     fn a_halted_candidate_does_not_stop_the_others() {
-        let limits = Limits { asking: 1, judging: 1 };
+        let limits = Concurrency { asking: 1, judging: 1 };
         let mut scheduler = Scheduler::new(trials(&["auk", "tern"], 3), limits);
         let mut run = Vec::new();
-        while let Some(Action::Begin(key)) = scheduler.next(START) {
+        while let Some(ScheduledAction::Begin(key)) = scheduler.next(START) {
             let end = match key.candidate.as_str() {
                 "auk" => TrialEnd::Halted("wrong key".to_owned()),
                 _ => TrialEnd::Decided,
@@ -424,14 +424,18 @@ mod tests {
         let mut scheduler = Scheduler::new(trials(&["auk"], 5), LIMITS);
         let (asked, queued) = (begun(&mut scheduler, START), begun(&mut scheduler, START));
         scheduler.want_asking(asked.clone(), "a");
-        assert_eq!(scheduler.next(START), Some(Action::Ask(asked.clone())));
+        assert_eq!(scheduler.next(START), Some(ScheduledAction::Ask(asked.clone())));
         scheduler.want_retrying(queued.clone(), "a", 1, None, START);
         assert_eq!(scheduler.stop(), std::slice::from_ref(&queued));
         scheduler.end(&queued, TrialEnd::Interrupted);
         assert_eq!((scheduler.next(START), scheduler.is_over()), (None, false));
         scheduler.asked();
         scheduler.want_judging(asked.clone());
-        assert_eq!(scheduler.next(START), Some(Action::Judge(asked.clone())), "it was paid for");
+        assert_eq!(
+            scheduler.next(START),
+            Some(ScheduledAction::Judge(asked.clone())),
+            "it was paid for"
+        );
         scheduler.judged();
         scheduler.end(&asked, TrialEnd::Decided);
         assert!(scheduler.is_over());

@@ -16,7 +16,7 @@ use fairtrial_record::{NewAnswer, NewJudgement, Record, RecordError, RequestResu
 
 use crate::counter::{Counter, Progress};
 use crate::prepare::PlannedTask;
-use crate::scheduler::{Action, Scheduler, TrialEnd};
+use crate::scheduler::{ScheduledAction, Scheduler, TrialEnd};
 use crate::trial::{Next, TrialState, Unjudged};
 
 /// Somebody who watches a run.
@@ -52,9 +52,9 @@ pub struct RunSpec<'a> {
     pub world: &'a dyn World,
 }
 
-/// Something to be done elsewhere; what comes of it is an [`Event`].
+/// Something to be done elsewhere; what comes of it is a [`RunEvent`].
 #[derive(Debug, Clone, PartialEq)]
-pub enum Order {
+pub enum RunOrder {
     /// Ask a candidate.
     Ask {
         /// For which trial.
@@ -75,7 +75,7 @@ pub enum Order {
 
 /// Something that happened.
 #[derive(Debug)]
-pub enum Event {
+pub enum RunEvent {
     /// A request is about to be sent; it is, once this is recorded.
     Requested(TrialKey),
     /// A candidate was asked.
@@ -135,13 +135,13 @@ impl<'a> Session<'a> {
     ///
     /// # Errors
     /// When the record cannot be written or read.
-    pub fn orders(&mut self, now: Duration) -> Result<Vec<Order>, RecordError> {
+    pub fn orders(&mut self, now: Duration) -> Result<Vec<RunOrder>, RecordError> {
         let mut orders = Vec::new();
         while let Some(action) = self.scheduler.next(now) {
             match action {
-                Action::Begin(key) => self.begin(key)?,
-                Action::Ask(key) => orders.extend(self.ask(&key)),
-                Action::Judge(key) => orders.extend(self.judge(&key)),
+                ScheduledAction::Begin(key) => self.begin(key)?,
+                ScheduledAction::Ask(key) => orders.extend(self.ask(&key)),
+                ScheduledAction::Judge(key) => orders.extend(self.judge(&key)),
             }
         }
         Ok(orders)
@@ -151,18 +151,18 @@ impl<'a> Session<'a> {
     ///
     /// # Errors
     /// When the record cannot be written.
-    pub fn handle(&mut self, event: Event, now: Duration) -> Result<(), RecordError> {
+    pub fn handle(&mut self, event: RunEvent, now: Duration) -> Result<(), RecordError> {
         match event {
-            Event::Requested(key) => self.requested(&key),
-            Event::Asked(key, reply) => {
+            RunEvent::Requested(key) => self.requested(&key),
+            RunEvent::Asked(key, reply) => {
                 self.scheduler.asked();
                 self.asked(&key, reply, now)
             }
-            Event::Judged(key, judged) => {
+            RunEvent::Judged(key, judged) => {
                 self.scheduler.judged();
                 self.judged(&key, &judged)
             }
-            Event::Stop => {
+            RunEvent::Stop => {
                 self.stop();
                 Ok(())
             }
@@ -261,7 +261,7 @@ impl<'a> Session<'a> {
         }
     }
 
-    fn ask(&self, key: &TrialKey) -> Option<Order> {
+    fn ask(&self, key: &TrialKey) -> Option<RunOrder> {
         let trial = self.trials.get(key)?;
         let seed = self.spec.plan.seed.to_string();
         let ask = Ask {
@@ -271,15 +271,15 @@ impl<'a> Session<'a> {
             messages: trial.messages.clone(),
             seed: hash64(&[&seed, &key.task, &key.sample.to_string()]),
         };
-        Some(Order::Ask { key: key.clone(), ask })
+        Some(RunOrder::Ask { key: key.clone(), ask })
     }
 
-    fn judge(&self, key: &TrialKey) -> Option<Order> {
+    fn judge(&self, key: &TrialKey) -> Option<RunOrder> {
         let (trial, plan) = (self.trials.get(key)?, self.spec.plan);
         let is_last = trial.attempt >= plan.attempts;
         let examples = !is_last && plan.feedback != Feedback::Verdict;
         let answer = trial.unjudged.clone()?;
-        Some(Order::Judge { key: key.clone(), answer, examples })
+        Some(RunOrder::Judge { key: key.clone(), answer, examples })
     }
 
     fn requested(&mut self, key: &TrialKey) -> Result<(), RecordError> {
@@ -526,7 +526,7 @@ mod tests {
         let is_waiting = |key: &&TrialKey| known.get(key).is_none_or(|it| it.verdict.is_none());
         let waiting: Vec<_> = order.iter().filter(is_waiting).cloned().collect();
         let counter = Counter::new(&["auk"], &order, &known, &waiting);
-        let limits = scheduler::Limits { asking: 2, judging: 1 };
+        let limits = scheduler::Concurrency { asking: 2, judging: 1 };
         let spec = RunSpec { plan: &plan, tasks: &tasks, world: &Calm };
         let scheduler = Scheduler::new(waiting, limits);
         let mut session = Session::new(spec, &mut record, scheduler, known, counter, watching);
@@ -571,14 +571,14 @@ mod tests {
         Box::new(JudgedSubmission { judgement, deviations: Vec::new(), code: None, took })
     }
 
-    fn only(orders: Vec<Order>) -> Order {
+    fn only(orders: Vec<RunOrder>) -> RunOrder {
         assert_eq!(orders.len(), 1, "{orders:?}");
         orders.into_iter().next().unwrap()
     }
 
-    fn asked_for(orders: Vec<Order>) -> (TrialKey, Ask) {
+    fn asked_for(orders: Vec<RunOrder>) -> (TrialKey, Ask) {
         match only(orders) {
-            Order::Ask { key, ask } => (key, ask),
+            RunOrder::Ask { key, ask } => (key, ask),
             other => panic!("{other:?} instead of a question"),
         }
     }
@@ -591,20 +591,20 @@ mod tests {
         let summary = session(folder.path(), &["gap"], &mut watching, |session| {
             let (key, ask) = asked_for(session.orders(START).unwrap());
             assert_eq!((ask.attempt, ask.messages.len()), (1, 1));
-            session.handle(Event::Requested(key.clone()), START).unwrap();
-            session.handle(Event::Asked(key.clone(), answer("first")), START).unwrap();
+            session.handle(RunEvent::Requested(key.clone()), START).unwrap();
+            session.handle(RunEvent::Asked(key.clone(), answer("first")), START).unwrap();
             let order = only(session.orders(START).unwrap());
-            assert!(matches!(&order, Order::Judge { examples: true, .. }), "{order:?}");
-            session.handle(Event::Judged(key.clone(), judged(FAIL)), START).unwrap();
+            assert!(matches!(&order, RunOrder::Judge { examples: true, .. }), "{order:?}");
+            session.handle(RunEvent::Judged(key.clone(), judged(FAIL)), START).unwrap();
             let (_, ask) = asked_for(session.orders(START).unwrap());
             let said: Vec<&str> = ask.messages.iter().map(|it| it.content.as_str()).collect();
             assert_eq!((ask.attempt, said[1]), (2, "first"));
             assert!(said[2].contains("a hidden test got a wrong result"), "{said:?}");
-            session.handle(Event::Requested(key.clone()), START).unwrap();
-            session.handle(Event::Asked(key.clone(), answer("second")), START).unwrap();
+            session.handle(RunEvent::Requested(key.clone()), START).unwrap();
+            session.handle(RunEvent::Asked(key.clone(), answer("second")), START).unwrap();
             let order = only(session.orders(START).unwrap());
-            assert!(matches!(&order, Order::Judge { examples: false, .. }), "{order:?}");
-            session.handle(Event::Judged(key, judged(Verdict::Pass)), START).unwrap();
+            assert!(matches!(&order, RunOrder::Judge { examples: false, .. }), "{order:?}");
+            session.handle(RunEvent::Judged(key, judged(Verdict::Pass)), START).unwrap();
             assert!(session.is_over() && session.orders(START).unwrap().is_empty());
         });
         assert_eq!(watching.over, [("gap".to_owned(), Verdict::Pass, 2)]);
@@ -620,13 +620,13 @@ mod tests {
         let (folder, mut watching) = (tempfile::tempdir().unwrap(), Watching::default());
         let summary = session(folder.path(), &["gap"], &mut watching, |session| {
             let (key, _) = asked_for(session.orders(START).unwrap());
-            session.handle(Event::Requested(key.clone()), START).unwrap();
-            session.handle(Event::Asked(key.clone(), in_vain(false)), START).unwrap();
+            session.handle(RunEvent::Requested(key.clone()), START).unwrap();
+            session.handle(RunEvent::Asked(key.clone(), in_vain(false)), START).unwrap();
             assert!(session.orders(Duration::from_secs(8)).unwrap().is_empty());
             assert_eq!(session.wakes_at(), Some(Duration::from_secs(9)));
             asked_for(session.orders(Duration::from_secs(9)).unwrap());
-            session.handle(Event::Requested(key.clone()), START).unwrap();
-            session.handle(Event::Asked(key, in_vain(true)), START).unwrap();
+            session.handle(RunEvent::Requested(key.clone()), START).unwrap();
+            session.handle(RunEvent::Asked(key, in_vain(true)), START).unwrap();
             assert!(session.is_over());
         });
         assert_eq!(summary.void, BTreeMap::from([(VoidReason::RateLimit, 1)]));
@@ -645,17 +645,17 @@ mod tests {
             let keys: Vec<_> = orders
                 .iter()
                 .map(|it| match it {
-                    Order::Ask { key, .. } => key.clone(),
+                    RunOrder::Ask { key, .. } => key.clone(),
                     other => panic!("{other:?}"),
                 })
                 .collect();
-            session.handle(Event::Requested(keys[0].clone()), START).unwrap();
-            session.handle(Event::Stop, START).unwrap();
-            session.handle(Event::Asked(keys[0].clone(), answer("paid for")), START).unwrap();
+            session.handle(RunEvent::Requested(keys[0].clone()), START).unwrap();
+            session.handle(RunEvent::Stop, START).unwrap();
+            session.handle(RunEvent::Asked(keys[0].clone(), answer("paid for")), START).unwrap();
             let cancelled = AskReply { outcome: AskOutcome::Cancelled, request: None };
-            session.handle(Event::Asked(keys[1].clone(), cancelled), START).unwrap();
-            assert!(matches!(only(session.orders(START).unwrap()), Order::Judge { .. }));
-            session.handle(Event::Judged(keys[0].clone(), judged(FAIL)), START).unwrap();
+            session.handle(RunEvent::Asked(keys[1].clone(), cancelled), START).unwrap();
+            assert!(matches!(only(session.orders(START).unwrap()), RunOrder::Judge { .. }));
+            session.handle(RunEvent::Judged(keys[0].clone(), judged(FAIL)), START).unwrap();
             assert!(session.is_over());
         });
         assert_eq!((summary.stopped, summary.not_run, watching.stopping), (true, 3, 2));
@@ -666,8 +666,8 @@ mod tests {
             let attempts: Vec<u32> = orders
                 .iter()
                 .filter_map(|it| match it {
-                    Order::Ask { ask, .. } => Some(ask.attempt),
-                    Order::Judge { .. } => None,
+                    RunOrder::Ask { ask, .. } => Some(ask.attempt),
+                    RunOrder::Judge { .. } => None,
                 })
                 .collect();
             assert!(attempts.contains(&2) && attempts.contains(&1), "{orders:?}");

@@ -106,7 +106,7 @@ pub fn vet(
 
 /// What a task's form says of its sealed part.
 fn sealed_part(task: &PosedTask) -> SealedPart {
-    let given = task.given.values().filter_map(|it| std::str::from_utf8(it).ok());
+    let given = task.given.files().filter_map(|it| std::str::from_utf8(it.1).ok());
     let texts = std::iter::once(task.statement.as_str()).chain(given);
     let visible: BTreeSet<&str> = texts.flat_map(str::lines).map(str::trim).collect();
     SealedPart {

@@ -9,23 +9,29 @@ use std::io::{self, Read, Write};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::fs::FileExt as _;
 
-use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::tree::{FileTree, Node, RelPath, Snapshot};
 use nix::sys::memfd::{MFdFlags, memfd_create};
 
 /// Files in memory, ready to be handed over.
 #[derive(Debug)]
 pub struct Archive(File);
 
-/// One file of an archive.
+/// One file or link of an archive.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ArchiveEntry {
     /// Where it belongs.
     pub path: RelPath,
     /// Whether it may be run.
     pub executable: bool,
+    /// Whether it is a symbolic link; then its content is where it leads.
+    pub is_link: bool,
     /// Its content.
     pub bytes: Vec<u8>,
 }
+
+/// Flags of an entry.
+const EXECUTABLE: u8 = 1;
+const LINK: u8 = 2;
 
 /// Why files could not be packed or unpacked.
 #[derive(Debug, thiserror::Error)]
@@ -55,7 +61,25 @@ impl Archive {
     pub fn of(files: &FileTree) -> Result<Self, ArchiveError> {
         let mut archive = Self::empty()?;
         for (path, bytes) in files {
-            archive.write_entry(path.as_str(), false, bytes)?;
+            archive.write_entry(path.as_str(), 0, bytes)?;
+        }
+        Ok(archive)
+    }
+
+    /// An archive of these files and links.
+    ///
+    /// # Errors
+    /// When memory runs out.
+    pub fn of_snapshot(snapshot: &Snapshot) -> Result<Self, ArchiveError> {
+        let mut archive = Self::empty()?;
+        for (path, node) in snapshot.iter() {
+            match node {
+                Node::File { bytes, executable } => {
+                    let flags = if *executable { EXECUTABLE } else { 0 };
+                    archive.write_entry(path.as_str(), flags, bytes)?;
+                }
+                Node::Link { to } => archive.write_entry(path.as_str(), LINK, to.as_bytes())?,
+            }
         }
         Ok(archive)
     }
@@ -69,13 +93,8 @@ impl Archive {
     ///
     /// # Errors
     /// When memory runs out.
-    fn write_entry(
-        &mut self,
-        path: &str,
-        executable: bool,
-        bytes: &[u8],
-    ) -> Result<(), ArchiveError> {
-        self.write_head(path, executable, bytes.len() as u64)?;
+    fn write_entry(&mut self, path: &str, flags: u8, bytes: &[u8]) -> Result<(), ArchiveError> {
+        self.write_head(path, flags, bytes.len() as u64)?;
         Ok(self.0.write_all(bytes)?)
     }
 
@@ -90,17 +109,18 @@ impl Archive {
         file: &mut File,
         len: u64,
     ) -> Result<(), ArchiveError> {
-        self.write_head(path, executable, len)?;
+        let flags = if executable { EXECUTABLE } else { 0 };
+        self.write_head(path, flags, len)?;
         match io::copy(&mut file.take(len), &mut self.0)? {
             copied if copied == len => Ok(()),
             _ => Err(ArchiveError::Malformed("a file became shorter while it was read")),
         }
     }
 
-    fn write_head(&mut self, path: &str, executable: bool, len: u64) -> io::Result<()> {
+    fn write_head(&mut self, path: &str, flags: u8, len: u64) -> io::Result<()> {
         let mut head = Vec::with_capacity(16 + path.len());
         head.extend((path.len() as u32).to_le_bytes());
-        head.push(u8::from(executable));
+        head.push(flags);
         head.extend(len.to_le_bytes());
         head.extend(path.as_bytes());
         self.0.write_all(&head)
@@ -124,7 +144,11 @@ impl Archive {
             let path = RelPath::parse(path)
                 .map_err(|_| ArchiveError::Malformed("a path leads elsewhere"))?;
             let bytes = take(&mut rest, len)?.to_vec();
-            entries.push(ArchiveEntry { path, executable: flags & 1 != 0, bytes });
+            let (executable, is_link) = (flags & EXECUTABLE != 0, flags & LINK != 0);
+            if is_link && (bytes.is_empty() || bytes.len() > Snapshot::LINK_MAX) {
+                return Err(ArchiveError::Malformed("a link leads nowhere"));
+            }
+            entries.push(ArchiveEntry { path, executable, is_link, bytes });
         }
         Ok(entries)
     }
@@ -165,7 +189,12 @@ mod tests {
             let entries = archive.entries().unwrap();
             assert_eq!(
                 entries,
-                [ArchiveEntry { path: path.clone(), executable: false, bytes: vec![1, 2, 3] }]
+                [ArchiveEntry {
+                    path: path.clone(),
+                    executable: false,
+                    is_link: false,
+                    bytes: vec![1, 2, 3]
+                }]
             );
         }
     }
@@ -173,10 +202,10 @@ mod tests {
     #[test]
     fn what_is_malformed_is_refused() {
         let mut archive = Archive::empty().unwrap();
-        archive.write_entry("../x", false, b"").unwrap();
+        archive.write_entry("../x", 0, b"").unwrap();
         assert!(matches!(archive.entries(), Err(ArchiveError::Malformed(_))));
         let mut archive = Archive::empty().unwrap();
-        archive.write_entry("x", false, b"1234").unwrap();
+        archive.write_entry("x", 0, b"1234").unwrap();
         archive.0.set_len(15).unwrap();
         assert!(matches!(archive.entries(), Err(ArchiveError::Malformed(_))));
     }

@@ -14,7 +14,7 @@ use nix::unistd::pipe2;
 use crate::archive::Archive;
 use crate::job::{Captured, Collect, Job, Lap, LimitHit, Outcome, SandboxError};
 use crate::pool::{Zygote, ZygotePool, socket_pair};
-use crate::wire::{self, Control, Event, RunEnd, Spec};
+use crate::wire::{self, Control, RunEnd, Spec, SupervisorEvent};
 
 /// How much longer than its wall limit a run may take before the tool itself ends it: a program that
 /// keeps the whole machine busy can delay the supervisor for long.
@@ -74,7 +74,7 @@ pub struct Running<'s> {
     listener: Option<TcpListener>,
     /// Whether the program was let go.
     started: bool,
-    report: Option<Event>,
+    report: Option<SupervisorEvent>,
 }
 
 #[derive(Debug)]
@@ -270,14 +270,20 @@ impl Running<'_> {
         self.stdout.drain(self.output_cap);
         self.stderr.drain(self.output_cap);
         match self.report.take() {
-            Some(Event::Ended(ended)) => Ok(self.outcome(ended)),
-            Some(Event::SetUpFailed(why)) => Err(SandboxError::SetUp(why)),
-            Some(Event::FilesFailed(why)) => Err(SandboxError::Files(why)),
-            Some(Event::ExecFailed { program, why }) => Err(SandboxError::Exec { program, why }),
-            Some(Event::CollectFailed(why)) => Err(SandboxError::Collect(why)),
-            Some(Event::Listening | Event::Started | Event::Starved | Event::Lap(_)) | None => {
-                Err(self.lost())
+            Some(SupervisorEvent::Ended(ended)) => Ok(self.outcome(ended)),
+            Some(SupervisorEvent::SetUpFailed(why)) => Err(SandboxError::SetUp(why)),
+            Some(SupervisorEvent::FilesFailed(why)) => Err(SandboxError::Files(why)),
+            Some(SupervisorEvent::ExecFailed { program, why }) => {
+                Err(SandboxError::Exec { program, why })
             }
+            Some(SupervisorEvent::CollectFailed(why)) => Err(SandboxError::Collect(why)),
+            Some(
+                SupervisorEvent::Listening
+                | SupervisorEvent::Started
+                | SupervisorEvent::Starved
+                | SupervisorEvent::Lap(_),
+            )
+            | None => Err(self.lost()),
         }
     }
 
@@ -342,13 +348,15 @@ impl Running<'_> {
             let _ = wire::send(self.control.as_fd(), &Control::Kill(LimitHit::Output), &[]);
         }
         if ready.control {
-            match wire::receive::<Event>(self.control.as_fd()).map_err(SandboxError::Talk)? {
-                Some((Event::Listening, fds)) => {
+            match wire::receive::<SupervisorEvent>(self.control.as_fd())
+                .map_err(SandboxError::Talk)?
+            {
+                Some((SupervisorEvent::Listening, fds)) => {
                     self.listener = fds.into_iter().next().map(TcpListener::from);
                 }
-                Some((Event::Started, _)) => self.started = true,
-                Some((Event::Starved, _)) => self.wait_for(self.patience),
-                Some((Event::Lap(lap), _)) => self.laps.push(lap),
+                Some((SupervisorEvent::Started, _)) => self.started = true,
+                Some((SupervisorEvent::Starved, _)) => self.wait_for(self.patience),
+                Some((SupervisorEvent::Lap(lap), _)) => self.laps.push(lap),
                 Some((report, _)) => {
                     self.report = Some(report);
                     // What the program sent before it ended is there by now.

@@ -69,7 +69,7 @@ pub enum Control {
 
 /// What the supervisor says when it is over.
 #[derive(Debug, Serialize, Deserialize)]
-pub enum Event {
+pub enum SupervisorEvent {
     /// A socket listens in the run's own network; it comes with this.
     Listening,
     /// The program is let go: what happens from here on may be its doing.
@@ -204,10 +204,10 @@ mod tests {
             socketpair(AddressFamily::Unix, SockType::SeqPacket, None, SockFlag::SOCK_CLOEXEC)
                 .unwrap();
         send(ours.as_fd(), &Control::Kill(LimitHit::Wall), &[]).unwrap();
-        send(theirs.as_fd(), &Event::SetUpFailed("why".to_owned()), &[]).unwrap();
+        send(theirs.as_fd(), &SupervisorEvent::SetUpFailed("why".to_owned()), &[]).unwrap();
         drop(theirs);
-        let (report, _) = receive::<Event>(ours.as_fd()).unwrap().unwrap();
-        assert!(matches!(report, Event::SetUpFailed(why) if why == "why"));
-        assert!(receive::<Event>(ours.as_fd()).unwrap().is_none());
+        let (report, _) = receive::<SupervisorEvent>(ours.as_fd()).unwrap().unwrap();
+        assert!(matches!(report, SupervisorEvent::SetUpFailed(why) if why == "why"));
+        assert!(receive::<SupervisorEvent>(ours.as_fd()).unwrap().is_none());
     }
 }

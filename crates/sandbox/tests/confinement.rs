@@ -9,7 +9,7 @@ use std::process::Command;
 use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 
-use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::tree::{FileTree, Node, RelPath, Snapshot};
 use fairtrial_sandbox::{
     Allowed, Archive, Caps, Collect, Demand, Ending, Frame, Job, LimitHit, Outcome, Running,
     Sandbox, SandboxError, Tier,
@@ -497,6 +497,23 @@ fn later_layers_take_the_place_of_what_stands_in_their_way() {
     let look = "cat tide/low quay; find . -type f | sort";
     let job = Job { layers: vec![&first, &second], ..job(&["/bin/sh", "-c", look]) };
     assert_eq!(text(&run(&job).unwrap()), "lowflat./quay\n./tide/low\n");
+}
+
+#[test]
+fn modes_and_links_go_in_and_no_layer_writes_through_a_link() {
+    let path = |text: &str| RelPath::parse(text).unwrap();
+    let mut tree = Snapshot::new();
+    let script = b"#!/bin/sh\necho ahoy\n".as_slice();
+    tree.put(path("bin/hail"), Node::File { bytes: script.into(), executable: true });
+    tree.put(path("hail"), Node::Link { to: "bin/hail".to_owned() });
+    tree.put(path("way"), Node::Link { to: "/tmp".to_owned() });
+    tree.put(path("mark"), Node::Link { to: "/tmp/mark".to_owned() });
+    let first = Archive::of_snapshot(&tree).unwrap();
+    let files = [("way/out", "x"), ("mark", "y")].map(|it| (path(it.0), it.1.as_bytes().to_vec()));
+    let second = Archive::of(&FileTree::from(files)).unwrap();
+    let look = "./hail; readlink hail way mark; find /tmp -type f; cat way/out mark";
+    let job = Job { layers: vec![&first, &second], ..job(&["/bin/sh", "-c", look]) };
+    assert_eq!(text(&run(&job).unwrap()), "ahoy\nbin/hail\nxy");
 }
 
 #[test]

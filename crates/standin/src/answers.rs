@@ -169,7 +169,7 @@ fn endless(language: &str, code: &str) -> String {
 mod tests {
     use fairtrial_core::digest::Digest;
     use fairtrial_core::limits::LimitSettings;
-    use fairtrial_core::tree::{FileTree, RelPath};
+    use fairtrial_core::tree::{FileTree, RelPath, Snapshot};
 
     use super::*;
     use crate::models::parse_models;
@@ -194,7 +194,7 @@ mod tests {
             tell_passed: false,
             packages: Vec::new(),
             statement: "Say it.".into(),
-            given: FileTree::new(),
+            given: Snapshot::new(),
             proofs: vec![proof("right", "RIGHT = 1\nMORE = 2\n"), proof("wrong", "WRONG = 1\n")],
             digest: Digest::of(b""),
         }

@@ -7,10 +7,10 @@ use fairtrial_core::language::{LanguageDefinition, Languages};
 use fairtrial_core::limits::LimitSettings;
 use fairtrial_core::source::{SourceError, TomlParts, utf8};
 use fairtrial_core::task::{Proof, Task};
-use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::tree::{FileTree, RelPath, Snapshot};
 use serde::Deserialize;
 
-use super::{PosedTask, below, find};
+use super::PosedTask;
 use crate::form::{FORMS, FormKind, FormSource};
 
 /// The settings at the head of `brief.md` that every form has.
@@ -51,11 +51,11 @@ const FENCE: &str = "+++";
 pub fn parse_task(
     place: &str,
     name: &str,
-    files: &FileTree,
+    files: &Snapshot,
     languages: &Languages,
 ) -> Result<PosedTask, SourceError> {
     let file = format!("{place}/brief.md");
-    let Some(bytes) = find(files, "brief.md") else {
+    let Some(bytes) = files.file("brief.md") else {
         return Err(SourceError::whole(&file, "it is missing; each task needs one"));
     };
     let (head, statement) = split_brief(&file, utf8(&file, bytes)?)?;
@@ -94,8 +94,8 @@ pub fn parse_task(
         packages: settings.packages,
         statement: statement.to_owned(),
         proofs: parse_proofs(place, files, form.proof_file())?,
-        given: below(files, "given/"),
-        digest: Digest::of_tree(files),
+        given: files.below("given/"),
+        digest: Digest::of_snapshot(files),
     };
     Ok(PosedTask { task, form })
 }
@@ -174,11 +174,11 @@ fn check_settings(
 /// Proofs: `proofs/right.py` is the answer's file; `proofs/right/…` a folder with its files.
 fn parse_proofs(
     place: &str,
-    files: &FileTree,
+    files: &Snapshot,
     answer_file: &RelPath,
 ) -> Result<Vec<Proof>, SourceError> {
     let mut proofs = BTreeMap::<String, FileTree>::new();
-    for (path, bytes) in below(files, "proofs/") {
+    for (path, bytes) in files.below("proofs/").to_files() {
         let (name, inner) = match path.as_str().split_once('/') {
             Some((folder, rest)) => (folder.to_owned(), RelPath::parse(rest)),
             None => (path.stem().to_owned(), Ok(answer_file.clone())),

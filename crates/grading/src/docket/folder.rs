@@ -2,12 +2,12 @@
 
 use std::fs::{self, OpenOptions};
 use std::io::{self, Read as _};
-use std::os::unix::fs::OpenOptionsExt as _;
+use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 
 use fairtrial_core::language::Languages;
 use fairtrial_core::source::SourceError;
-use fairtrial_core::tree::{FileTree, PathError, RelPath};
+use fairtrial_core::tree::{Node, PathError, RelPath, Snapshot};
 
 use super::Docket;
 
@@ -74,52 +74,73 @@ pub fn read_file(path: &Path, most: u64) -> Result<Vec<u8>, FolderError> {
 /// `O_NONBLOCK`, open(2).
 const O_NONBLOCK: i32 = 0o4000;
 
-/// Reads every regular file below a folder. Names that begin with a dot are left out; symbolic
-/// links are not followed.
+/// Reads everything below a folder: regular files with their modes, and symbolic links, which are not
+/// followed. In the folder itself and in its folders, names that begin with a dot are left out; further
+/// below they belong to it.
 ///
 /// # Errors
 /// When something cannot be read, or there is more than 256 MiB.
-pub fn read_folder(folder: &Path) -> Result<FileTree, FolderError> {
-    let mut files = FileTree::new();
-    let mut left = BYTES_MAX;
-    read_into(folder, folder, &mut files, &mut left)?;
-    Ok(files)
+pub fn read_folder(folder: &Path) -> Result<Snapshot, FolderError> {
+    let mut reading = FolderReading { top: folder, tree: Snapshot::new(), left: BYTES_MAX };
+    reading.read(folder, 0)?;
+    Ok(reading.tree)
 }
 
-fn read_into(
-    top: &Path,
-    folder: &Path,
-    files: &mut FileTree,
-    left: &mut u64,
-) -> Result<(), FolderError> {
-    let io = |path: &Path| {
-        let path = path.to_owned();
-        move |source| FolderError::Io { path, source }
-    };
-    for entry in fs::read_dir(folder).map_err(io(folder))? {
-        let entry = entry.map_err(io(folder))?;
-        let path = entry.path();
-        let kind = entry.file_type().map_err(io(&path))?;
-        if entry.file_name().to_string_lossy().starts_with('.') {
-            continue;
+/// How deep names that begin with a dot are somebody's own, such as `.git`.
+const OWN_DOTS: usize = 2;
+
+/// A folder, as far as it is read.
+struct FolderReading<'a> {
+    top: &'a Path,
+    tree: Snapshot,
+    left: u64,
+}
+
+impl FolderReading<'_> {
+    fn read(&mut self, folder: &Path, depth: usize) -> Result<(), FolderError> {
+        let io = |path: &Path| {
+            let path = path.to_owned();
+            move |source| FolderError::Io { path, source }
+        };
+        for entry in fs::read_dir(folder).map_err(io(folder))? {
+            let entry = entry.map_err(io(folder))?;
+            let path = entry.path();
+            let kind = entry.file_type().map_err(io(&path))?;
+            if depth < OWN_DOTS && entry.file_name().to_string_lossy().starts_with('.') {
+                continue;
+            }
+            if kind.is_dir() {
+                self.read(&path, depth + 1)?;
+            } else if kind.is_file() {
+                let mode = entry.metadata().map_err(io(&path))?.permissions().mode();
+                let bytes = self.bytes(&path)?.into();
+                self.put(&path, Node::File { bytes, executable: mode & 0o100 != 0 })?;
+            } else if kind.is_symlink() && depth >= OWN_DOTS {
+                let to = fs::read_link(&path).map_err(io(&path))?.to_string_lossy().into_owned();
+                self.put(&path, Node::Link { to })?;
+            }
         }
-        if kind.is_dir() {
-            read_into(top, &path, files, left)?;
-        } else if kind.is_file() {
-            let bytes = read_file(&path, *left).map_err(|error| match error {
-                FolderError::TooLarge { .. } => {
-                    FolderError::TooLarge { path: top.to_owned(), most_mib: BYTES_MAX >> 20 }
-                }
-                other => other,
-            })?;
-            *left -= bytes.len() as u64;
-            let name = path.strip_prefix(top).unwrap_or(&path).to_string_lossy();
-            let name = RelPath::parse(&name)
-                .map_err(|source| FolderError::Path { folder: top.to_owned(), source })?;
-            files.insert(name, bytes);
-        }
+        Ok(())
     }
-    Ok(())
+
+    fn bytes(&mut self, path: &Path) -> Result<Vec<u8>, FolderError> {
+        let bytes = read_file(path, self.left).map_err(|error| match error {
+            FolderError::TooLarge { .. } => {
+                FolderError::TooLarge { path: self.top.to_owned(), most_mib: BYTES_MAX >> 20 }
+            }
+            other => other,
+        })?;
+        self.left -= bytes.len() as u64;
+        Ok(bytes)
+    }
+
+    fn put(&mut self, path: &Path, node: Node) -> Result<(), FolderError> {
+        let name = path.strip_prefix(self.top).unwrap_or(path).to_string_lossy();
+        let name = RelPath::parse(&name)
+            .map_err(|source| FolderError::Path { folder: self.top.to_owned(), source })?;
+        self.tree.put(name, node);
+        Ok(())
+    }
 }
 
 /// Reads a docket.

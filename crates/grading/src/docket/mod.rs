@@ -11,7 +11,7 @@ use std::ops::Deref;
 use fairtrial_core::language::Languages;
 use fairtrial_core::source::{SourceError, parse_toml, utf8};
 use fairtrial_core::task::{DocketSettings, Task};
-use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::tree::{RelPath, Snapshot};
 
 use self::brief::parse_task;
 pub use self::folder::{FolderError, read_docket, read_file, read_folder};
@@ -61,30 +61,30 @@ impl Docket {
     /// With file and line: whatever is missing, unknown or malformed in any file.
     pub fn parse(
         place: &str,
-        files: &FileTree,
+        files: &Snapshot,
         languages: &Languages,
     ) -> Result<Self, SourceError> {
-        let (mut root, mut folders) = (FileTree::new(), BTreeMap::<&str, FileTree>::new());
-        for (path, bytes) in files {
+        let (mut root, mut folders) = (Snapshot::new(), BTreeMap::<&str, Snapshot>::new());
+        for (path, node) in files.iter() {
             match path.as_str().split_once('/') {
                 None => {
-                    root.insert(path.clone(), bytes.clone());
+                    root.put(path.clone(), node.clone());
                 }
                 Some((folder, rest)) => {
                     let rest = RelPath::parse(rest)
                         .map_err(|error| SourceError::whole(place, error.to_string()))?;
-                    folders.entry(folder).or_default().insert(rest, bytes.clone());
+                    folders.entry(folder).or_default().put(rest, node.clone());
                 }
             }
         }
         let file = format!("{place}/docket.toml");
-        let Some(bytes) = find(&root, "docket.toml") else {
+        let Some(bytes) = root.file("docket.toml") else {
             let message = "it is missing; a docket needs at least `title = \"…\"` there";
             return Err(SourceError::whole(&file, message));
         };
         let settings = parse_toml(&file, utf8(&file, bytes)?)?;
         // A folder without a brief that holds nothing of a task is somebody's notes or pictures.
-        folders.retain(|_, files| files.keys().any(|path| is_part_of_task(path.as_str())));
+        folders.retain(|_, files| files.iter().any(|it| is_part_of_task(it.0.as_str())));
         if folders.is_empty() {
             let message = "it holds no task; a task is a folder with `brief.md`";
             return Err(SourceError::whole(place, message));
@@ -98,21 +98,6 @@ impl Docket {
 
 fn is_part_of_task(path: &str) -> bool {
     path == "brief.md" || ["sealed/", "given/", "proofs/"].iter().any(|it| path.starts_with(it))
-}
-
-fn find<'a>(files: &'a FileTree, path: &str) -> Option<&'a [u8]> {
-    files.iter().find(|(known, _)| known.as_str() == path).map(|(_, bytes)| bytes.as_slice())
-}
-
-/// The files of a folder, under their paths below it. `prefix` ends in `/`.
-pub fn below(files: &FileTree, prefix: &str) -> FileTree {
-    files
-        .iter()
-        .filter_map(|(path, bytes)| {
-            let rest = path.as_str().strip_prefix(prefix)?;
-            Some((RelPath::parse(rest).ok()?, bytes.clone()))
-        })
-        .collect()
 }
 
 #[cfg(test)]

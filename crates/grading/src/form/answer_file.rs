@@ -3,7 +3,7 @@
 use fairtrial_core::answer::{Reading, Submission, Wanted, apply_patch, read_answer, read_files};
 use fairtrial_core::language::Languages;
 use fairtrial_core::task::Task;
-use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::tree::{RelPath, Snapshot};
 use fairtrial_core::verdict::FailReason;
 
 use fairtrial_core::judgement::Judgement;
@@ -51,16 +51,18 @@ impl AnswerFile {
         match submission {
             Submission::Text(text) => Ok(read_answer(text, wanted, cut_off)),
             Submission::Files(files) => Ok(read_files(files.clone(), wanted)),
-            Submission::Patch(patch) => apply_patch(&task.given, patch)
+            Submission::Patch(patch) => apply_patch(&task.given.to_files(), patch)
                 .map(|files| read_files(files, wanted))
                 .map_err(|error| error.to_string()),
         }
     }
 
     /// The judgement of files among which it is not; `None` when it is there.
-    pub fn missing(&self, task: &PosedTask, files: &FileTree) -> Option<Judgement> {
+    pub fn missing(&self, task: &PosedTask, files: &Snapshot) -> Option<Judgement> {
         let message = || format!("the file `{}` is not in the answer", self.path);
-        (!files.contains_key(&self.path))
+        files
+            .file(self.path.as_str())
+            .is_none()
             .then(|| nothing_run(task, FailReason::NoCodeFound, Some(message())))
     }
 }

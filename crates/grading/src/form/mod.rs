@@ -16,7 +16,7 @@ use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::{Dialect, LanguageDefinition, Languages};
 use fairtrial_core::source::{SourceError, TomlPart, utf8};
 use fairtrial_core::task::Task;
-use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::tree::{RelPath, Snapshot};
 use serde::de::DeserializeOwned;
 
 use crate::context::{JudgeContext, JudgeError};
@@ -94,7 +94,7 @@ pub trait Form: fmt::Debug + Send + Sync {
     ///
     /// # Errors
     /// When our own part goes wrong.
-    fn is_sound(&self, context: &JudgeContext<'_>, files: &FileTree) -> Result<bool, JudgeError>;
+    fn is_sound(&self, context: &JudgeContext<'_>, files: &Snapshot) -> Result<bool, JudgeError>;
 
     /// Judges files. After a failure the visible examples are run, too, where `examples` says so.
     ///
@@ -103,7 +103,7 @@ pub trait Form: fmt::Debug + Send + Sync {
     fn judge(
         &self,
         context: &JudgeContext<'_>,
-        files: &FileTree,
+        files: &Snapshot,
         examples: bool,
     ) -> Result<Judgement, JudgeError>;
 }
@@ -128,7 +128,7 @@ pub struct FormSource<'a> {
     /// The `[[example]]` tables of the brief.
     pub examples: Vec<toml::Value>,
     /// All files of the task's folder.
-    pub files: &'a FileTree,
+    pub files: &'a Snapshot,
     /// The task's language.
     pub language: &'a str,
     /// How it is defined.
@@ -157,8 +157,7 @@ impl<'a> FormSource<'a> {
     }
 
     fn file(&self, path: &str) -> Option<&'a [u8]> {
-        let found = self.files.iter().find(|(known, _)| known.as_str() == path);
-        found.map(|(_, bytes)| bytes.as_slice())
+        self.files.file(path)
     }
 
     /// Reads every example.

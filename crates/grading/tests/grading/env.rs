@@ -72,7 +72,7 @@ impl TestTask<'_> {
         ];
         files.extend(sealed.iter().map(|(path, text)| (path.as_str(), *text)));
         let languages = Languages::shipped();
-        let docket = Docket::parse("d", &tree(&files), &languages).unwrap();
+        let docket = Docket::parse("d", &tree(&files).into(), &languages).unwrap();
         let task = &docket.tasks[0];
         let sandbox = sandbox();
         let names = task.languages(&languages);

@@ -1,7 +1,7 @@
 //! Every language, every kind of value, every reason.
 
 use fairtrial_core::language::Languages;
-use fairtrial_core::tree::RelPath;
+use fairtrial_core::tree::Node;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_grading::{Docket, Judge, Toolbox, limits_of, read_folder};
 
@@ -276,7 +276,7 @@ fn a_missing_tool_is_void_and_told() {
         ),
         ("t/sealed/cases.jsonl", "{\"stdout\": \"\"}"),
     ]);
-    let docket = Docket::parse("d", &files, &languages).unwrap();
+    let docket = Docket::parse("d", &files.into(), &languages).unwrap();
     let tools = Toolbox::find(&languages, ["reef"].into_iter(), &sandbox());
     let task = &docket.tasks[0];
     let limits = limits_of(&languages, &docket.settings, task, &Default::default());
@@ -353,7 +353,7 @@ fn building_has_time_of_its_own() {
         ("t/sealed/tests.list", "short\n"),
     ]);
     let languages = Languages::shipped();
-    let docket = Docket::parse("d", &files, &languages).unwrap();
+    let docket = Docket::parse("d", &files.into(), &languages).unwrap();
     let (task, sandbox) = (&docket.tasks[0], sandbox());
     let mut tools = Toolbox::find(&languages, ["rust"].into_iter(), &sandbox);
     tools.find_runner(&languages, "rust", "cargo", &sandbox);
@@ -395,15 +395,26 @@ fn what_does_not_fit_the_calls_is_told_without_them() {
 }
 
 #[test]
-fn a_folder_is_read_without_links_and_hidden_files() {
+fn a_docket_is_read_without_what_is_somebody_s_own_and_tasks_with_all_they_have() {
     let folder = tempfile::tempdir().unwrap();
-    std::fs::create_dir(folder.path().join("a")).unwrap();
-    std::fs::write(folder.path().join("a/b.txt"), "x").unwrap();
-    std::fs::write(folder.path().join(".hidden"), "x").unwrap();
-    std::os::unix::fs::symlink("/etc/passwd", folder.path().join("link")).unwrap();
+    let path = |name: &str| folder.path().join(name);
+    std::fs::create_dir_all(path("a/given/.config")).unwrap();
+    std::fs::create_dir_all(path("a/.git")).unwrap();
+    for name in ["a/brief.md", "a/given/run.sh", "a/given/.config/x", ".hidden", "a/.git/config"] {
+        std::fs::write(path(name), "x").unwrap();
+    }
+    let runnable = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+    std::fs::set_permissions(path("a/given/run.sh"), runnable).unwrap();
+    std::os::unix::fs::symlink("/etc/passwd", path("link")).unwrap();
+    std::os::unix::fs::symlink("/etc/passwd", path("a/given/link")).unwrap();
     let files = read_folder(folder.path()).unwrap();
-    assert_eq!(files.keys().map(RelPath::as_str).collect::<Vec<_>>(), ["a/b.txt"]);
-    assert!(read_folder(&folder.path().join("none")).is_err());
+    let names: Vec<&str> = files.iter().map(|it| it.0.as_str()).collect();
+    assert_eq!(names, ["a/brief.md", "a/given/.config/x", "a/given/link", "a/given/run.sh"]);
+    let given = files.below("a/given/");
+    let node = |name: &str| given.iter().find(|it| it.0.as_str() == name).unwrap().1.clone();
+    assert_eq!(node("link"), Node::Link { to: "/etc/passwd".to_owned() }, "it was not followed");
+    assert!(matches!(node("run.sh"), Node::File { executable: true, .. }));
+    assert!(read_folder(&path("none")).is_err());
 }
 
 #[test]

@@ -16,21 +16,21 @@ struct DoctorOutput<'a> {
     format_version: u32,
     tier: Option<&'a str>,
     why_not_full: &'a str,
-    layers: Vec<Layer<'a>>,
+    layers: Vec<LayerOutput<'a>>,
     languages: Vec<Language<'a>>,
 }
 
 #[derive(Serialize)]
-struct Layer<'a> {
+struct LayerOutput<'a> {
     layer: &'a str,
     state: &'a str,
     found: &'a str,
     advice: &'a str,
 }
 
-fn layer(view: &LayerView) -> Layer<'_> {
+fn layer(view: &LayerView) -> LayerOutput<'_> {
     let LayerView { layer, state, found, advice } = view;
-    Layer { layer, state, found, advice }
+    LayerOutput { layer, state, found, advice }
 }
 
 #[derive(Serialize)]

@@ -1,9 +1,11 @@
 //! What a run finds that is its own: mounts of its own, and the files of its job.
 
 use std::collections::BTreeSet;
+use std::ffi::OsStr;
 use std::fs::{self, OpenOptions, Permissions};
 use std::io::{self, Write as _};
-use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::ffi::OsStrExt as _;
+use std::os::unix::fs::{PermissionsExt as _, lchown, symlink};
 use std::path::{Path, PathBuf};
 
 use nix::fcntl::AT_FDCWD;
@@ -173,51 +175,73 @@ fn mount_own(sandbox: &SandboxState, spec: &Spec) -> Result<Places, String> {
     Ok(Places { work: WORK.into(), driver: DRIVER.into() })
 }
 
-/// Writes the files of an archive below `folder`, owned by `owner`. The folder holds nothing but
-/// what earlier archives put there: no links.
+/// Writes what is in an archive below `folder`, owned by `owner`. Nothing that earlier archives put there is
+/// followed: a link gives way, as a file does.
 fn unpack(archive: &Archive, folder: &Path, owner: Option<u32>) -> Result<(), SetUpFailure> {
     let entries = archive.entries().map_err(|error| error.to_string())?;
-    let not_written = |what: &str, path: &Path, error: &io::Error| match error.kind() {
-        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => SetUpFailure::Full,
-        _ => SetUpFailure::Failed(failed_at(what, path, error)),
-    };
-    let own = |path: &Path| match owner {
-        Some(id) => chown(path, Some(Uid::from_raw(id)), Some(Gid::from_raw(id)))
-            .map_err(|error| failed_at("owner of", path, &error)),
-        None => Ok(()),
-    };
     for entry in entries {
         let path = folder.join(entry.path.as_str());
-        let mut parents: Vec<&Path> =
-            path.ancestors().skip(1).take_while(|it| *it != folder).collect();
-        parents.reverse();
-        for parent in parents {
-            if !parent.is_dir() {
-                // A file of an earlier archive gives way.
-                let _ = fs::remove_file(parent);
-                fs::create_dir(parent).map_err(|error| not_written("folder", parent, &error))?;
-                own(parent)?;
-            }
+        make_parents(&path, folder, owner)?;
+        clear_place(&path)?;
+        if entry.is_link {
+            let to = OsStr::from_bytes(&entry.bytes);
+            symlink(to, &path).map_err(|error| not_written("link", &path, &error))?;
+        } else {
+            let mut file = OpenOptions::new()
+                .write(true)
+                .create_new(true)
+                .open(&path)
+                .map_err(|error| not_written("writing", &path, &error))?;
+            file.write_all(&entry.bytes).map_err(|error| not_written("writing", &path, &error))?;
+            let mode = if entry.executable { 0o755 } else { 0o644 };
+            file.set_permissions(Permissions::from_mode(mode))
+                .map_err(|error| failed_at("mode of", &path, &error))?;
         }
-        if path.is_dir() {
-            fs::remove_dir_all(&path).map_err(|error| failed_at("replacing", &path, &error))?;
-        }
-        let mut file = OpenOptions::new();
-        let mut file = file
-            .write(true)
-            .create(true)
-            .truncate(true)
-            .open(&path)
-            .map_err(|error| not_written("writing", &path, &error))?;
-        file.write_all(&entry.bytes).map_err(|error| not_written("writing", &path, &error))?;
-        let mode = if entry.executable { 0o755 } else { 0o644 };
-        file.set_permissions(Permissions::from_mode(mode))
-            .map_err(|error| failed_at("mode of", &path, &error))?;
-        own(&path)?;
+        own(&path, owner)?;
         // Files that are written again are no newer than what was made of them before.
         let written = TimeSpec::new(WRITTEN_AT, 0);
         utimensat(AT_FDCWD, &path, &written, &written, UtimensatFlags::NoFollowSymlink)
             .map_err(|error| failed_at("time of", &path, &error))?;
     }
     Ok(())
+}
+
+/// Makes the folders between `folder` and a path.
+fn make_parents(path: &Path, folder: &Path, owner: Option<u32>) -> Result<(), SetUpFailure> {
+    let mut parents: Vec<&Path> = path.ancestors().skip(1).take_while(|it| *it != folder).collect();
+    parents.reverse();
+    for parent in parents {
+        let is_folder = fs::symlink_metadata(parent).is_ok_and(|it| it.is_dir());
+        if !is_folder {
+            let _ = fs::remove_file(parent);
+            fs::create_dir(parent).map_err(|error| not_written("folder", parent, &error))?;
+            own(parent, owner)?;
+        }
+    }
+    Ok(())
+}
+
+/// Removes what stands under a path, itself and not where it leads.
+fn clear_place(path: &Path) -> Result<(), SetUpFailure> {
+    let removed = match fs::symlink_metadata(path) {
+        Ok(it) if it.is_dir() => fs::remove_dir_all(path),
+        Ok(_) => fs::remove_file(path),
+        Err(_) => Ok(()),
+    };
+    Ok(removed.map_err(|error| failed_at("replacing", path, &error))?)
+}
+
+fn own(path: &Path, owner: Option<u32>) -> Result<(), SetUpFailure> {
+    match owner {
+        Some(id) => lchown(path, Some(id), Some(id))
+            .map_err(|error| SetUpFailure::Failed(failed_at("owner of", path, &error))),
+        None => Ok(()),
+    }
+}
+
+fn not_written(what: &str, path: &Path, error: &io::Error) -> SetUpFailure {
+    match error.kind() {
+        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => SetUpFailure::Full,
+        _ => SetUpFailure::Failed(failed_at(what, path, error)),
+    }
 }

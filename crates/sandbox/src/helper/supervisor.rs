@@ -27,7 +27,7 @@ use super::wait::{self, Waited};
 use super::{RunFds, collect, network, program};
 use crate::job::{Accounting, Caps, Ending, Lap, LimitHit};
 use crate::tier::Tier;
-use crate::wire::{self, Control, Event, RunEnd, Spec};
+use crate::wire::{self, Control, RunEnd, Spec, SupervisorEvent};
 
 /// How long the first poll of the processes waits: most runs are over by then.
 const FIRST_POLL: Duration = Duration::from_millis(10);
@@ -60,7 +60,11 @@ pub fn prepare(sandbox: &SandboxState) -> Result<(), String> {
 }
 
 /// Runs the program and says what came of it.
-pub fn serve(sandbox: &SandboxState, spec: &Spec, mut fds: RunFds) -> Result<Event, String> {
+pub fn serve(
+    sandbox: &SandboxState,
+    spec: &Spec,
+    mut fds: RunFds,
+) -> Result<SupervisorEvent, String> {
     if let Some(network) = &sandbox.network {
         // One in which the tool listens is nobody else's.
         network.enter(if spec.listen.is_some() { 0 } else { spec.session })?;
@@ -70,13 +74,13 @@ pub fn serve(sandbox: &SandboxState, spec: &Spec, mut fds: RunFds) -> Result<Eve
             return Err("a network of the run's own takes the full tier".to_owned());
         }
         let listener = network::listen(port)?;
-        wire::send(fds.control.as_fd(), &Event::Listening, &[listener.as_fd()])
+        wire::send(fds.control.as_fd(), &SupervisorEvent::Listening, &[listener.as_fd()])
             .map_err(|error| format!("the listening socket: {error}"))?;
     }
     let places = match mounts(sandbox, spec, &fds) {
         Ok(places) => places,
-        Err(SetUpFailure::Full) => return Ok(Event::Ended(never_started(sandbox))),
-        Err(SetUpFailure::BadFiles(why)) => return Ok(Event::FilesFailed(why)),
+        Err(SetUpFailure::Full) => return Ok(SupervisorEvent::Ended(never_started(sandbox))),
+        Err(SetUpFailure::BadFiles(why)) => return Ok(SupervisorEvent::FilesFailed(why)),
         Err(SetUpFailure::Failed(why)) => return Err(why),
     };
     let (failed_read, failed_write) = pipe2(OFlag::O_CLOEXEC).map_err(|it| it.to_string())?;
@@ -107,7 +111,7 @@ pub fn serve(sandbox: &SandboxState, spec: &Spec, mut fds: RunFds) -> Result<Eve
     // The program waits until nobody above it has rights that are worth having.
     wire::send(ours.as_fd(), &(), &[]).map_err(|error| format!("the program: {error}"))?;
     // A tool that is gone is noticed below.
-    let _ = wire::send(fds.control.as_fd(), &Event::Started, &[]);
+    let _ = wire::send(fds.control.as_fd(), &SupervisorEvent::Started, &[]);
     let collected = fds.collected.take();
     let RunFds { control, .. } = fds;
     let watch = Watch {
@@ -145,13 +149,13 @@ pub fn serve(sandbox: &SandboxState, spec: &Spec, mut fds: RunFds) -> Result<Eve
     if let Some(mut archive) = collected {
         let collected = collect::collect(&spec.collect, &places.work, &mut archive, spec.caps.disk);
         if let Err(why) = collected {
-            return Ok(Event::CollectFailed(why));
+            return Ok(SupervisorEvent::CollectFailed(why));
         }
     }
     if let Some(scratch) = &sandbox.scratch {
         scratch.clear();
     }
-    Ok(Event::Ended(ended))
+    Ok(SupervisorEvent::Ended(ended))
 }
 
 /// A run whose own files were more than it may have.
@@ -187,16 +191,16 @@ fn report_failure(to: &OwnedFd, failed: program::Failed) {
     let _ = nix::unistd::write(to, text.as_bytes());
 }
 
-fn failure(from: OwnedFd, spec: &Spec) -> Option<Event> {
+fn failure(from: OwnedFd, spec: &Spec) -> Option<SupervisorEvent> {
     let mut text = String::new();
     File::from(from).read_to_string(&mut text).ok()?;
     let why = text.get(1..).unwrap_or_default().to_owned();
     match text.chars().next()? {
         'e' => {
             let program = spec.command.first().cloned().unwrap_or_default();
-            Some(Event::ExecFailed { program, why })
+            Some(SupervisorEvent::ExecFailed { program, why })
         }
-        _ => Some(Event::SetUpFailed(why)),
+        _ => Some(SupervisorEvent::SetUpFailed(why)),
     }
 }
 
@@ -305,7 +309,7 @@ impl Watch<'_> {
     fn tell_unserved(&mut self, control: BorrowedFd<'_>) {
         if self.starved.saturating_sub(self.starved_reported) > REPORT_STARVED {
             self.starved_reported = self.starved;
-            let _ = wire::send(control, &Event::Starved, &[]);
+            let _ = wire::send(control, &SupervisorEvent::Starved, &[]);
         }
     }
 
@@ -382,7 +386,7 @@ impl Watch<'_> {
                 (self.caps.wall, self.caps.cpu) = (wall, cpu);
                 self.lap_started = Instant::now();
                 (self.starved, self.starved_reported) = (Duration::ZERO, Duration::ZERO);
-                wire::send(control, &Event::Lap(lap), &[]).is_ok()
+                wire::send(control, &SupervisorEvent::Lap(lap), &[]).is_ok()
             }
             Ok(Some((Control::Kill(limit), _))) => {
                 self.limit = self.limit.or(Some(limit));

@@ -24,7 +24,7 @@ use super::wait::{self, Waited};
 use super::{RunFds, filter, landlock, root, supervisor};
 use crate::job::Ending;
 use crate::tier::{Layer, LayerState, Tier};
-use crate::wire::{self, Event, Spec, ZygoteConfig, ZygoteReply};
+use crate::wire::{self, Spec, SupervisorEvent, ZygoteConfig, ZygoteReply};
 
 /// Serves until the tool is gone.
 pub fn run(socket: BorrowedFd<'_>) -> std::io::Result<()> {
@@ -200,7 +200,7 @@ fn serve(sandbox: &SandboxState, socket: BorrowedFd<'_>) -> Option<()> {
         group.limit(&spec.caps);
     }
     let served = ahead.and_then(|()| supervisor::serve(sandbox, &spec, fds));
-    let report = served.unwrap_or_else(Event::SetUpFailed);
+    let report = served.unwrap_or_else(SupervisorEvent::SetUpFailed);
     wire::send(control.as_fd(), &report, &[]).ok()
 }
 

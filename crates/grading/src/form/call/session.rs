@@ -10,7 +10,7 @@ use fairtrial_core::judgement::{Judgement, TestOutcome, Usage};
 use fairtrial_core::language::Dialect;
 use fairtrial_core::limits::wall_of;
 use fairtrial_core::text::head_and_tail;
-use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::tree::{Node, RelPath, Snapshot};
 use fairtrial_core::value::Value;
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Allowed, Archive, Frame, Job, Lap, Outcome, Running};
@@ -46,7 +46,7 @@ pub struct CallTests<'a> {
 pub fn judge(
     context: &JudgeContext<'_>,
     tests: &CallTests<'_>,
-    files: &FileTree,
+    files: &Snapshot,
 ) -> Result<Judgement, JudgeError> {
     let CallTests { settings, checker, sealed, visible } = *tests;
     let build_for = |calls: &[&Call]| build_for(context, settings, calls, files);
@@ -102,14 +102,16 @@ pub fn build_for(
     context: &JudgeContext<'_>,
     settings: &CallSettings,
     calls: &[&Call],
-    files: &FileTree,
+    files: &Snapshot,
 ) -> Result<Built, JudgeError> {
     let mut files = files.clone();
     if let Some(shim) = &context.definition.shim
         && let Some(template) = context.judge.languages().file(context.definition, &shim.template)
         && let Ok(path) = RelPath::parse(&shim.file)
     {
-        files.insert(path, shim::write(shim, template, settings, calls).into_bytes());
+        let text = shim::write(shim, template, settings, calls);
+        let bytes = text.into_bytes().into();
+        files.put(path, Node::File { bytes, executable: false });
     }
     build(context, &context.definition.call_build, &settings.file, &files)
 }

@@ -10,7 +10,7 @@ use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::{Dialect, Languages};
 use fairtrial_core::source::SourceError;
 use fairtrial_core::task::Task;
-use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::tree::{RelPath, Snapshot};
 
 use self::case::{Case, ProgramSettings};
 use super::answer_file::AnswerFile;
@@ -91,7 +91,7 @@ impl Form for ProgramForm {
         self.sealed.iter().filter(is_visible).map(|it| it.name.clone()).collect()
     }
 
-    fn is_sound(&self, context: &JudgeContext<'_>, files: &FileTree) -> Result<bool, JudgeError> {
+    fn is_sound(&self, context: &JudgeContext<'_>, files: &Snapshot) -> Result<bool, JudgeError> {
         if let Some(parses) = context.parses(&self.answer.path, files)? {
             return Ok(parses);
         }
@@ -104,7 +104,7 @@ impl Form for ProgramForm {
     fn judge(
         &self,
         context: &JudgeContext<'_>,
-        files: &FileTree,
+        files: &Snapshot,
         examples: bool,
     ) -> Result<Judgement, JudgeError> {
         if let Some(judgement) = self.answer.missing(context.task, files) {

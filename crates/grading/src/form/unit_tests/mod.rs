@@ -11,13 +11,12 @@ use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::{Dialect, Languages};
 use fairtrial_core::source::SourceError;
 use fairtrial_core::task::Task;
-use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::tree::{RelPath, Snapshot};
 
 use self::sealed::{LIST, SealedTests, TestsSettings};
 use super::answer_file::AnswerFile;
 use super::{Form, FormKind, FormSource, SealedTest};
 use crate::context::{JudgeContext, JudgeError};
-use crate::docket::below;
 
 /// The form.
 pub const KIND: FormKind = FormKind { name: NAME, parse };
@@ -54,7 +53,7 @@ fn parse(mut source: FormSource<'_>) -> Result<Box<dyn Form>, SourceError> {
     }
     let (text, file) = source.sealed(NAME, LIST)?;
     let names = sealed::parse_list(&file, text)?;
-    let mut files = below(source.files, "sealed/");
+    let mut files = source.files.below("sealed/").to_files();
     files.retain(|path, _| path.as_str() != LIST);
     let answer = AnswerFile { path: settings.file.clone(), name: None };
     Ok(Box::new(TestsForm { answer, settings, sealed: SealedTests { files, names } }))
@@ -120,7 +119,7 @@ impl Form for TestsForm {
         files.map(|(path, line)| format!("a line of `sealed/{path}` is shown: {line}")).collect()
     }
 
-    fn is_sound(&self, context: &JudgeContext<'_>, files: &FileTree) -> Result<bool, JudgeError> {
+    fn is_sound(&self, context: &JudgeContext<'_>, files: &Snapshot) -> Result<bool, JudgeError> {
         if let Some(parses) = context.parses(&self.answer.path, files)? {
             return Ok(parses);
         }
@@ -133,7 +132,7 @@ impl Form for TestsForm {
     fn judge(
         &self,
         context: &JudgeContext<'_>,
-        files: &FileTree,
+        files: &Snapshot,
         _examples: bool,
     ) -> Result<Judgement, JudgeError> {
         if let Some(judgement) = self.answer.missing(context.task, files) {

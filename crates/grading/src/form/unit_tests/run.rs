@@ -14,7 +14,7 @@ use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::language::TestRunner;
 use fairtrial_core::testrun::{self, REPORT_MAX, ReportKind, TestReport};
 use fairtrial_core::text::head_and_tail;
-use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::tree::{FileTree, RelPath, Snapshot};
 use fairtrial_core::verdict::{FailReason, Verdict};
 use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, Outcome};
 use serde_json::json;
@@ -53,7 +53,7 @@ pub fn judge(
     context: &JudgeContext<'_>,
     settings: &TestsSettings,
     sealed: &SealedTests,
-    files: &FileTree,
+    files: &Snapshot,
 ) -> Result<Judgement, JudgeError> {
     let Some(runner) = context.definition.runners.get(&settings.runner) else {
         let message = format!("there is no runner `{}`", settings.runner);
@@ -76,9 +76,9 @@ pub fn check(
     context: &JudgeContext<'_>,
     settings: &TestsSettings,
     runner: &TestRunner,
-    files: &FileTree,
+    files: &Snapshot,
 ) -> Result<Option<String>, JudgeError> {
-    let mut base = Archive::of(files)?;
+    let mut base = Archive::of_snapshot(files)?;
     let written = Archive::of(&written(settings, runner)?)?;
     let apart = JudgeContext { session: new_session(), ..*context };
     for command in &runner.check {
@@ -131,13 +131,13 @@ fn env(
 /// The candidate's files without those that a runner picks up by itself, and without those that
 /// bear the name of a sealed one.
 fn without_config(
-    files: &FileTree,
+    files: &Snapshot,
     settings: &TestsSettings,
     sealed: &SealedTests,
     runner: &TestRunner,
-) -> (FileTree, Vec<String>) {
-    let (mut taken, mut notes) = (FileTree::new(), Vec::new());
-    for (path, bytes) in files {
+) -> (Snapshot, Vec<String>) {
+    let (mut taken, mut notes) = (Snapshot::new(), Vec::new());
+    for (path, node) in files.iter() {
         let is_config = runner.is_config(path) || runner.lay.contains_key(path.as_str());
         let allowed = *path == settings.file || settings.allow.contains(path);
         if sealed.files.contains_key(path) {
@@ -145,7 +145,7 @@ fn without_config(
         } else if is_config && !allowed {
             notes.push(format!("`{path}` was not taken from the answer: the runner obeys it"));
         } else {
-            taken.insert(path.clone(), bytes.clone());
+            taken.put(path.clone(), node.clone());
         }
     }
     (taken, notes)
@@ -169,8 +169,8 @@ impl<'a> Run<'a> {
         Self { context, settings, runner, sealed, written, test_files, canaries, mark }
     }
 
-    fn judge(&self, files: &FileTree) -> Result<Judgement, JudgeError> {
-        let mut base = Archive::of(files)?;
+    fn judge(&self, files: &Snapshot) -> Result<Judgement, JudgeError> {
+        let mut base = Archive::of_snapshot(files)?;
         let sealed = Archive::of(&self.with_runner_files(self.written.clone())?)?;
         for command in &self.runner.build {
             let caps = self.context.build_caps();
