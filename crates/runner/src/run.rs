@@ -144,8 +144,9 @@ fn drive(
             if session.is_over() {
                 return Ok(session.summary());
             }
-            let wakes_at = session.wakes_at().map(|it| it.saturating_sub(began.elapsed()));
-            match heard.recv_timeout(wakes_at.unwrap_or(POLL).min(POLL)) {
+            let now = began.elapsed();
+            let wait = session.wakes_at(now).map_or(POLL, |it| (it - now).min(POLL));
+            match heard.recv_timeout(wait) {
                 Ok(Heard::Requested { recorded, .. }) if is_stopped => {
                     let _ = recorded.send(false);
                 }

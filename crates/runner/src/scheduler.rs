@@ -244,14 +244,15 @@ impl Scheduler {
         queued.chain(retrying).collect()
     }
 
-    /// When there is something to be done although nothing has happened; `None`: never.
+    /// When, after `now`, there is something to be done although nothing has happened; `None`: never.
     #[must_use]
-    pub fn wakes_at(&self) -> Option<Duration> {
+    pub fn wakes_at(&self, now: Duration) -> Option<Duration> {
         let retry = self.retrying.first().map(|it| it.0);
         let waiting = self.hosts.values().filter(|it| !it.waiting.is_empty());
         let not_begun = self.waiting.iter().filter(|it| !it.1.is_empty());
         let hosts = not_begun.filter_map(|it| self.hosts.get(self.host_of.get(it.0)?));
-        retry.into_iter().chain(waiting.chain(hosts).map(|it| it.paused_until)).min()
+        let times = retry.into_iter().chain(waiting.chain(hosts).map(|it| it.paused_until));
+        times.filter(|it| *it > now).min()
     }
 
     /// Whether everything is over.
@@ -363,8 +364,11 @@ mod tests {
         assert_eq!(last.candidate, "tern", "the same host is left alone for other trials, too");
         scheduler.end(&last, TrialEnd::Decided);
         assert_eq!(scheduler.next(Duration::from_secs(8)), None);
-        assert_eq!(scheduler.wakes_at(), Some(Duration::from_secs(9)));
+        assert_eq!(scheduler.wakes_at(Duration::from_secs(8)), Some(Duration::from_secs(9)));
         assert_eq!(scheduler.next(Duration::from_secs(9)), Some(ScheduledAction::Ask(busy)));
+        // The next one waits for this one, not for a time.
+        assert_eq!(scheduler.next(Duration::from_secs(9)), None);
+        assert_eq!(scheduler.wakes_at(Duration::from_secs(9)), None);
     }
 
     #[test]

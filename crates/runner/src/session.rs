@@ -140,6 +140,10 @@ impl<'a> Session<'a> {
         while let Some(action) = self.scheduler.next(now) {
             match action {
                 ScheduledAction::Begin(key) => self.begin(key)?,
+                ScheduledAction::Ask(key) if self.is_halted(&key) => {
+                    self.scheduler.asked();
+                    self.interrupt(&key);
+                }
                 ScheduledAction::Ask(key) => orders.extend(self.ask(&key)),
                 ScheduledAction::Judge(key) => orders.extend(self.judge(&key)),
             }
@@ -169,10 +173,10 @@ impl<'a> Session<'a> {
         }
     }
 
-    /// When something is to be done although nothing happens; `None`: never.
+    /// When, after `now`, something is to be done although nothing happens; `None`: never.
     #[must_use]
-    pub fn wakes_at(&self) -> Option<Duration> {
-        self.scheduler.wakes_at()
+    pub fn wakes_at(&self, now: Duration) -> Option<Duration> {
+        self.scheduler.wakes_at(now)
     }
 
     /// Whether everything is over.
@@ -209,18 +213,26 @@ impl<'a> Session<'a> {
         self.spec.plan.candidates.iter().find(|it| it.name() == name)
     }
 
+    /// Whether asking the candidate of a trial is no use any more.
+    fn is_halted(&self, key: &TrialKey) -> bool {
+        self.scheduler.halted().contains_key(&key.candidate)
+    }
+
     fn begin(&mut self, key: TrialKey) -> Result<(), RecordError> {
         let (attempts, world) = (self.spec.plan.attempts, self.spec.world);
         let system = self.candidate(&key.candidate).and_then(Candidate::system);
         let prompt = self.spec.tasks[&key.task].prompt.as_str();
-        let (trial, next) = match self.known.remove(&key) {
+        let row = match self.known.remove(&key) {
             Some(known) => {
                 if known.verdict.is_some() {
                     self.record.reopen_trial(&key, prompt, &world.now())?;
                 }
-                let Some(row) = self.record.trial(&key)? else { return Ok(()) };
-                TrialState::resume(&row, self.record, attempts, system)?
+                self.record.trial(&key)?
             }
+            None => None,
+        };
+        let (trial, next) = match row {
+            Some(row) => TrialState::resume(&row, self.record, attempts, system)?,
             None => {
                 self.record.begin_trial(&key, prompt, &world.now())?;
                 (TrialState::new(key.clone(), 1, attempts, system, prompt), Next::Ask)
@@ -233,7 +245,7 @@ impl<'a> Session<'a> {
     fn proceed(&mut self, key: &TrialKey, next: Next) -> Result<(), RecordError> {
         let (spec, candidate) = (self.spec, &key.candidate);
         match next {
-            Next::Ask if self.stopping || self.scheduler.halted().contains_key(candidate) => {
+            Next::Ask if self.stopping || self.is_halted(key) => {
                 self.interrupt(key);
                 Ok(())
             }
@@ -623,7 +635,7 @@ mod tests {
             session.handle(RunEvent::Requested(key.clone()), START).unwrap();
             session.handle(RunEvent::Asked(key.clone(), in_vain(false)), START).unwrap();
             assert!(session.orders(Duration::from_secs(8)).unwrap().is_empty());
-            assert_eq!(session.wakes_at(), Some(Duration::from_secs(9)));
+            assert_eq!(session.wakes_at(START), Some(Duration::from_secs(9)));
             asked_for(session.orders(Duration::from_secs(9)).unwrap());
             session.handle(RunEvent::Requested(key.clone()), START).unwrap();
             session.handle(RunEvent::Asked(key, in_vain(true)), START).unwrap();
