@@ -81,13 +81,13 @@ worded! {
         Incomplete = "incomplete",
         /// The unified diff does not fit the files it is for.
         PatchDoesNotApply = "patch does not apply",
-        /// Something that worked before works no longer.
+        /// Something that worked before works no longer. No form says so yet.
         BrokeWhatWorked = "broke what worked",
         /// The judging itself was attacked.
         Tampering = "tampering",
-        /// The candidate declined to answer.
+        /// The candidate declined to answer. Nothing notices it yet.
         Refused = "refused",
-        /// The candidate stopped by itself before it was done.
+        /// The candidate stopped by itself before it was done. No kind of candidate can yet.
         GaveUp = "gave up",
     }
 }
@@ -105,9 +105,9 @@ worded! {
         ToolMissing = "tool missing",
         /// The sandbox could not be set up.
         SandboxError = "sandbox error",
-        /// The plan's money or time was used up.
+        /// The plan's money or time was used up. Plans set no budget yet.
         BudgetReached = "budget reached",
-        /// A person stopped the run.
+        /// A person stopped the run. Older versions gave it; a trial that was stopped is resumed now.
         Cancelled = "cancelled",
     }
 }
