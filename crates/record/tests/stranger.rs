@@ -221,6 +221,24 @@ fn a_record_of_an_older_layout_is_read_as_it_is_and_changed_by_a_run_only() {
 }
 
 #[test]
+fn an_older_record_that_unpacks_to_too_much_is_refused() {
+    let (_folder, path) = old_record(2);
+    let bomb = compress_to_vec(std::io::repeat(b' ').take_(8 << 20), CompressionLevel::Fastest);
+    let digest = Digest::of(&vec![b' '; 8 << 20]).as_str().to_owned();
+    let database = Connection::open(path.join("trials.sqlite")).unwrap();
+    let row = (&digest, 8_i64 << 20, bomb);
+    database.execute("INSERT INTO blobs VALUES (?1, ?2, ?3)", row).unwrap();
+    for place in 10..400 {
+        let row = (place, &digest);
+        let outcome = "INSERT INTO outcomes VALUES (11, ?1, 'call', 0, NULL, ?2)";
+        database.execute(outcome, row).unwrap();
+    }
+    drop(database);
+    let error = read_all(&path).unwrap_err();
+    assert!(format!("{error:?}").contains("unpack to more"), "{error:?}");
+}
+
+#[test]
 fn links_pipes_and_what_is_another_program_s_are_refused() {
     for name in ["manifest.json", "trials.sqlite", "lock", "trials.sqlite-wal"] {
         let (folder, path) = record();

@@ -24,8 +24,15 @@ pub fn apply(connection: &Connection, version: u32) -> rusqlite::Result<()> {
     }
 }
 
+/// How many times more bytes texts may unpack to than the database has, all of them together. Ours pack
+/// to a tenth at best; a record from a stranger must not keep anybody busy.
+const UNPACKED_MAX: u64 = 50;
+
 /// Puts the tests of each attempt, of which each was a text of its own, into one text.
 fn gather_tests(connection: &Connection) -> rusqlite::Result<()> {
+    let number = |name: &str| connection.pragma_query_value(None, name, |row| row.get::<_, i64>(0));
+    let size = number("page_count")?.max(0) as u64 * number("page_size")?.max(0) as u64;
+    let mut left = size.saturating_mul(UNPACKED_MAX);
     let attempts: Vec<(i64, String, String, i64, i64)> = connection
         .prepare(
             "SELECT a.id, t.candidate, t.task, t.sample, a.number
@@ -45,11 +52,26 @@ fn gather_tests(connection: &Connection) -> rusqlite::Result<()> {
         if digests.is_empty() {
             continue;
         }
-        let details = digests.iter().map(|it| blob::load(connection, it));
-        let details = details.collect::<Result<Vec<_>, _>>()?;
-        let array = [b"[".as_slice(), &details.join(&b","[..]), b"]"].concat();
+        let mut array = b"[".to_vec();
+        for digest in &digests {
+            let detail = blob::load(connection, digest)?;
+            left = left.checked_sub(detail.len() as u64).ok_or_else(too_much)?;
+            if array.len() > 1 {
+                array.push(b',');
+            }
+            array.extend(detail);
+            if array.len() > blob::TEXT_MAX {
+                return Err(too_much());
+            }
+        }
+        array.push(b']');
         let digest = blob::store(connection, &array)?;
         set.execute(params![candidate, task, sample, attempt, digest.as_str()])?;
     }
     Ok(())
+}
+
+fn too_much() -> rusqlite::Error {
+    let why = "its tests unpack to more than a database of this size can have";
+    rusqlite::Error::ToSqlConversionFailure(why.into())
 }
