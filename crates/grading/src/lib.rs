@@ -20,7 +20,7 @@ mod tools;
 
 pub use checkup::{Checkup, check};
 pub use docket::{Docket, FolderError, PosedTask, read_docket, read_file, read_folder};
-pub use form::{FORMS, Form, FormKind, FormSource, SealedTest};
+pub use form::{AnswerShape, FORMS, Form, FormKind, FormSource, SealedTest};
 pub use judge::{Judge, limits_of};
 pub use prompt::{feedback, first_prompt};
 pub use submission::{JudgeOptions, JudgedSubmission};

@@ -83,7 +83,7 @@ fn instructions(
         task.form.instructions(&language),
         limits.time.as_secs_f64(),
         limits.memory.0 >> 20,
-        task.form.reply(tag),
+        task.form.answer().reply(tag),
     )
 }
 
@@ -121,7 +121,7 @@ pub fn feedback(mode: Feedback, judgement: &Judgement, task: &PosedTask) -> Stri
     {
         out.push_str(&failed_test("hidden test", test));
     }
-    let _ = write!(out, "\n{}\n", task.form.repair());
+    let _ = write!(out, "\n{}\n", task.form.answer().repair());
     out
 }
 

@@ -68,7 +68,8 @@ impl Judge {
         submission: &Submission,
         options: JudgeOptions,
     ) -> Result<Reading, String> {
-        let mut reading = task.form.read(task, self.languages(), submission, options.cut_off)?;
+        let mut reading =
+            task.form.answer().read(task, self.languages(), submission, options.cut_off)?;
         if options.reading == ReadingMode::Lenient
             && let (Ok(found), Some(mended)) = (&reading.lenient, &reading.mended)
             && !self.is_sound(task, found, options.limits)

@@ -93,7 +93,7 @@ pub fn parse_task(
         tell_passed: settings.tell_passed,
         packages: settings.packages,
         statement: statement.to_owned(),
-        proofs: parse_proofs(place, files, form.proof_file())?,
+        proofs: parse_proofs(place, files, form.answer().proof_file())?,
         given: files.below("given/"),
         digest: Digest::of_snapshot(files),
     };

@@ -132,7 +132,9 @@ mod tests {
         assert_eq!(task.given.len(), 1);
         let proofs: Vec<_> = task.proofs.iter().map(|it| (it.name.as_str(), it.right)).collect();
         assert_eq!(proofs, [("right", true), ("wrong-sign", false)]);
-        assert!(task.proofs.iter().all(|it| it.files.contains_key(task.form.proof_file())));
+        assert!(
+            task.proofs.iter().all(|it| it.files.contains_key(task.form.answer().proof_file()))
+        );
     }
 
     #[test]

@@ -1,13 +1,13 @@
 //! What forms have in common whose answer is one file.
 
 use fairtrial_core::answer::{Reading, Submission, Wanted, apply_patch, read_answer, read_files};
+use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Languages;
 use fairtrial_core::task::Task;
 use fairtrial_core::tree::{RelPath, Snapshot};
 use fairtrial_core::verdict::FailReason;
 
-use fairtrial_core::judgement::Judgement;
-
+use super::AnswerShape;
 use crate::docket::PosedTask;
 use crate::outcome::nothing_run;
 
@@ -20,22 +20,20 @@ pub struct AnswerFile {
     pub name: Option<String>,
 }
 
-impl AnswerFile {
-    /// How an answer is to be sent; `tag` is the language's, for code blocks.
-    pub fn reply(tag: &str) -> String {
+impl AnswerShape for AnswerFile {
+    fn reply(&self, tag: &str) -> String {
         format!("Reply with the whole file in one code block tagged `{tag}`, and nothing else.")
     }
 
-    /// How a repaired answer is to be sent.
-    pub fn repair(&self) -> String {
+    fn repair(&self) -> String {
         format!("Reply with the whole corrected file `{}` in one code block.", self.path)
     }
 
-    /// Finds the files of an answer in what a candidate sent.
-    ///
-    /// # Errors
-    /// In words: a patch that does not apply.
-    pub fn read(
+    fn proof_file(&self) -> &RelPath {
+        &self.path
+    }
+
+    fn read(
         &self,
         task: &Task,
         languages: &Languages,
@@ -56,7 +54,9 @@ impl AnswerFile {
                 .map_err(|error| error.to_string()),
         }
     }
+}
 
+impl AnswerFile {
     /// The judgement of files among which it is not; `None` when it is there.
     pub fn missing(&self, task: &PosedTask, files: &Snapshot) -> Option<Judgement> {
         let message = || format!("the file `{}` is not in the answer", self.path);

@@ -51,26 +51,8 @@ pub trait Form: fmt::Debug + Send + Sync {
     /// What is to be written, in a sentence or two. `language` is its name and version.
     fn instructions(&self, language: &str) -> String;
 
-    /// How an answer is to be sent, in a sentence; `tag` is the language's, for code blocks.
-    fn reply(&self, tag: &str) -> String;
-
-    /// How a repaired answer is to be sent, in a sentence.
-    fn repair(&self) -> String;
-
-    /// Where a proof belongs that is a single file.
-    fn proof_file(&self) -> &RelPath;
-
-    /// Finds the files of an answer in what a candidate sent.
-    ///
-    /// # Errors
-    /// In words: a patch that does not apply.
-    fn read(
-        &self,
-        task: &Task,
-        languages: &Languages,
-        submission: &Submission,
-        cut_off: bool,
-    ) -> Result<Reading, String>;
+    /// What an answer consists of.
+    fn answer(&self) -> &dyn AnswerShape;
 
     /// The visible examples, in Markdown; empty where there are none.
     fn examples(&self, dialect: Dialect<'_>) -> String;
@@ -106,6 +88,30 @@ pub trait Form: fmt::Debug + Send + Sync {
         files: &Snapshot,
         examples: bool,
     ) -> Result<Judgement, JudgeError>;
+}
+
+/// What an answer consists of: how it is asked for, and found in what a candidate sent.
+pub trait AnswerShape {
+    /// How an answer is to be sent, in a sentence; `tag` is the language's, for code blocks.
+    fn reply(&self, tag: &str) -> String;
+
+    /// How a repaired answer is to be sent, in a sentence.
+    fn repair(&self) -> String;
+
+    /// Where a proof belongs that is a single file.
+    fn proof_file(&self) -> &RelPath;
+
+    /// Finds the files of an answer in what a candidate sent.
+    ///
+    /// # Errors
+    /// In words: a patch that does not apply.
+    fn read(
+        &self,
+        task: &Task,
+        languages: &Languages,
+        submission: &Submission,
+        cut_off: bool,
+    ) -> Result<Reading, String>;
 }
 
 /// A sealed test, as far as everybody may know it.

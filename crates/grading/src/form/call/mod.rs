@@ -8,16 +8,14 @@ mod sealed;
 mod session;
 mod shim;
 
-use fairtrial_core::answer::{Reading, Submission};
 use fairtrial_core::judgement::Judgement;
-use fairtrial_core::language::{Dialect, Languages};
+use fairtrial_core::language::Dialect;
 use fairtrial_core::source::SourceError;
-use fairtrial_core::task::Task;
 use fairtrial_core::tree::{RelPath, Snapshot};
 
 use self::sealed::{Call, CallSettings};
 use super::answer_file::AnswerFile;
-use super::{Form, FormKind, FormSource, SealedTest};
+use super::{AnswerShape, Form, FormKind, FormSource, SealedTest};
 use crate::build::Built;
 use crate::context::{JudgeContext, JudgeError};
 
@@ -92,26 +90,8 @@ impl Form for CallForm {
         )
     }
 
-    fn reply(&self, tag: &str) -> String {
-        AnswerFile::reply(tag)
-    }
-
-    fn repair(&self) -> String {
-        self.answer.repair()
-    }
-
-    fn proof_file(&self) -> &RelPath {
-        &self.answer.path
-    }
-
-    fn read(
-        &self,
-        task: &Task,
-        languages: &Languages,
-        submission: &Submission,
-        cut_off: bool,
-    ) -> Result<Reading, String> {
-        self.answer.read(task, languages, submission, cut_off)
+    fn answer(&self) -> &dyn AnswerShape {
+        &self.answer
     }
 
     fn examples(&self, dialect: Dialect<'_>) -> String {

@@ -5,16 +5,14 @@ mod run;
 
 use std::fmt::Write as _;
 
-use fairtrial_core::answer::{Reading, Submission};
 use fairtrial_core::judgement::Judgement;
-use fairtrial_core::language::{Dialect, Languages};
+use fairtrial_core::language::Dialect;
 use fairtrial_core::source::SourceError;
-use fairtrial_core::task::Task;
-use fairtrial_core::tree::{RelPath, Snapshot};
+use fairtrial_core::tree::Snapshot;
 
 use self::case::{Case, ProgramSettings};
 use super::answer_file::AnswerFile;
-use super::{Form, FormKind, FormSource, SealedTest};
+use super::{AnswerShape, Form, FormKind, FormSource, SealedTest};
 use crate::build::{Built, build};
 use crate::context::{JudgeContext, JudgeError};
 use crate::prompt::fence_for;
@@ -54,26 +52,8 @@ impl Form for ProgramForm {
         )
     }
 
-    fn reply(&self, tag: &str) -> String {
-        AnswerFile::reply(tag)
-    }
-
-    fn repair(&self) -> String {
-        self.answer.repair()
-    }
-
-    fn proof_file(&self) -> &RelPath {
-        &self.answer.path
-    }
-
-    fn read(
-        &self,
-        task: &Task,
-        languages: &Languages,
-        submission: &Submission,
-        cut_off: bool,
-    ) -> Result<Reading, String> {
-        self.answer.read(task, languages, submission, cut_off)
+    fn answer(&self) -> &dyn AnswerShape {
+        &self.answer
     }
 
     fn examples(&self, _dialect: Dialect<'_>) -> String {
