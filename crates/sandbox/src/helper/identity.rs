@@ -73,7 +73,7 @@ pub fn enter_namespaces() -> Result<Identity, String> {
         return Ok(Identity::of_root());
     }
     let (uid, gid) = (geteuid(), getegid());
-    let mapper = Mapper::ready(uid.as_raw(), gid.as_raw());
+    let mapper = Mapper::ready(INSIDE_ID, uid.as_raw(), gid.as_raw());
     unshare(CloneFlags::CLONE_NEWUSER | KEEPER_NAMESPACES).map_err(|error| {
         format!(
             "namespaces: {error}; this machine does not let ordinary users make them (see \

@@ -9,7 +9,6 @@ use std::process::Command;
 use nix::fcntl::OFlag;
 use nix::unistd::{ForkResult, Pid, User, fork, getpid, pipe2};
 
-use super::identity::INSIDE_ID;
 use super::wait::{self, Waited};
 use crate::job::Ending;
 
@@ -27,9 +26,10 @@ pub struct Mapper {
 }
 
 impl Mapper {
-    /// Gets ready, before the namespace is made. `None` where the user has no subordinate users and
-    /// groups, or the programs that map them are not there.
-    pub fn ready(uid: u32, gid: u32) -> Option<Self> {
+    /// Gets ready, before the namespace is made, to map this user and group to the user and group
+    /// `inside`. `None` where the user has no subordinate users and groups, or the programs that map
+    /// them are not there.
+    pub fn ready(inside: u32, uid: u32, gid: u32) -> Option<Self> {
         let name = User::from_uid(uid.into()).ok()??.name;
         let of = |file: &str| range(&fs::read_to_string(file).ok()?, &name, uid);
         let (users, groups) = (of("/etc/subuid")?, of("/etc/subgid")?);
@@ -48,15 +48,14 @@ impl Mapper {
                 // Groups first: without them the namespace can still be given its own user alone.
                 let maps = [(MAPPERS[0], gid, groups.0), (MAPPERS[1], uid, users.0)];
                 let done = failed_at.is_ok_and(|it| it == 1)
-                    && maps.iter().all(|map| write_map(parent, *map, count));
+                    && maps.iter().all(|map| write_map(parent, inside, *map, count));
                 // SAFETY: ends the process; nothing of the zygote's is to be run again here.
                 unsafe { libc::_exit(i32::from(!done)) }
             }
         }
     }
 
-    /// Writes the maps: this process's user and group as themselves, and the subordinate ones from
-    /// [`FIRST`] on. Gives how many those are; `None` when it failed.
+    /// Writes the maps: this process's user and group, and the subordinate ones from [`FIRST`] on. Gives how many those are; `None` when it failed.
     pub fn map(self) -> Option<u32> {
         fs::File::from(self.tell).write_all(b"m").ok()?;
         let done = wait::for_child(self.child);
@@ -64,8 +63,8 @@ impl Mapper {
     }
 }
 
-fn write_map(of: Pid, (program, own, first): (&str, u32, u32), count: u32) -> bool {
-    let numbers = [INSIDE_ID, own, 1, FIRST, first, count].map(|it| it.to_string());
+fn write_map(of: Pid, inside: u32, (program, own, first): (&str, u32, u32), count: u32) -> bool {
+    let numbers = [inside, own, 1, FIRST, first, count].map(|it| it.to_string());
     Command::new(program)
         .arg(of.to_string())
         .args(numbers)
