@@ -1,4 +1,4 @@
-//! Texts: comparing them, and cutting long ones for people.
+//! Texts: comparing them, setting them off in Markdown, and cutting long ones for people.
 
 use std::fmt;
 use std::str::FromStr;
@@ -44,6 +44,13 @@ pub fn head_and_tail(text: &str, most: usize) -> String {
     let head = text.floor_char_boundary(most / 2);
     let tail = text.ceil_char_boundary(text.len() - most / 2);
     format!("{}\n[… {} bytes left out …]\n{}", &text[..head], tail - head, &text[tail..])
+}
+
+/// A fence longer than any run of backticks in the text.
+#[must_use]
+pub fn fence_for(text: &str) -> String {
+    let longest = text.split(|c| c != '`').map(str::len).max().unwrap_or(0);
+    "`".repeat(longest.max(2) + 1)
 }
 
 /// Compares texts. `tolerance` is that of [`Compare::Number`].

@@ -1,7 +1,6 @@
 //! From source files to something that can be run: once for all cases of an attempt.
 
-use std::collections::VecDeque;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::Judgement;
@@ -15,29 +14,6 @@ use crate::outcome::nothing_run;
 
 /// Longest compiler message that is kept, in bytes.
 const MESSAGE_MAX: usize = 8 << 10;
-
-/// Builds that are kept.
-const KEPT_MAX: usize = 24;
-
-/// What was built last, by what it was built from. Equal sources under equal commands are built
-/// once: candidates often send the same answer.
-#[derive(Debug, Default)]
-pub struct Builds(Mutex<VecDeque<(Digest, Arc<Archive>)>>);
-
-impl Builds {
-    fn find(&self, key: &Digest) -> Option<Arc<Archive>> {
-        let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.iter().find(|it| it.0 == *key).map(|it| Arc::clone(&it.1))
-    }
-
-    fn keep(&self, key: Digest, layer: &Arc<Archive>) {
-        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if kept.len() >= KEPT_MAX {
-            kept.pop_front();
-        }
-        kept.push_back((key, Arc::clone(layer)));
-    }
-}
 
 /// What building came to.
 pub enum Built {
@@ -62,7 +38,7 @@ pub fn build(
     let list = commands;
     let commands = format!("{list:?} {}", context.tool.program.display());
     let key = Digest::of(format!("{commands} {}", Digest::of_snapshot(files)).as_bytes());
-    if let Some(layer) = context.judge.builds().find(&key) {
+    if let Some(layer) = context.shared.builds.find(&key) {
         return Ok(Built::Ready(layer));
     }
     for command in list {
@@ -76,13 +52,13 @@ pub fn build(
             layer = Arc::new(collected);
         }
     }
-    context.judge.builds().keep(key, &layer);
+    context.shared.builds.keep(key, &layer);
     Ok(Built::Ready(layer))
 }
 
 fn failed(context: &JudgeContext<'_>, outcome: &Outcome) -> Judgement {
     let message = said(context, outcome);
-    nothing_run(context.task, FailReason::DidNotBuild, Some(message))
+    nothing_run(context.sealed, FailReason::DidNotBuild, Some(message))
 }
 
 /// What a command of a build came to, as it may be reported to the candidate.

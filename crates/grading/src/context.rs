@@ -2,19 +2,21 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use fairtrial_core::language::{Dialect, LanguageDefinition, fill};
 use fairtrial_core::limits::{Limits, wall_of};
+use fairtrial_core::task::Task;
 use fairtrial_core::tree::{RelPath, Snapshot};
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{
     Archive, Caps, Collect, DRIVER, Ending, Job, LimitHit, Outcome, Sandbox, SandboxError,
 };
 
-use crate::docket::PosedTask;
-use crate::judge::Judge;
+use crate::doubts::Doubts;
+use crate::outcome::SealedTest;
+use crate::shared::Shared;
 use crate::tools::{Tool, ToolMissing};
 
 /// Processes and threads of a build, where runs may not have more.
@@ -58,32 +60,6 @@ impl JudgeError {
     }
 }
 
-/// What makes a failure doubtful: signs that the machine's load decided.
-#[derive(Debug, Default)]
-pub struct Doubts(AtomicBool);
-
-impl Doubts {
-    /// Forgets all.
-    pub fn clear(&self) {
-        self.0.store(false, Ordering::Relaxed);
-    }
-
-    /// Whether there are any.
-    pub fn any(&self) -> bool {
-        self.0.load(Ordering::Relaxed)
-    }
-
-    /// Takes note of a run that took too long by the clock on the wall although it used little of the
-    /// processor `time` that it had.
-    pub fn note(&self, outcome: &Outcome, time: Duration) {
-        let before: Duration = outcome.laps.iter().map(|lap| lap.cpu).sum();
-        let is_idle = outcome.cpu.saturating_sub(before) < time / 2;
-        if outcome.limit == Some(LimitHit::Wall) && is_idle {
-            self.0.store(true, Ordering::Relaxed);
-        }
-    }
-}
-
 impl From<fairtrial_sandbox::ArchiveError> for JudgeError {
     fn from(error: fairtrial_sandbox::ArchiveError) -> Self {
         Self::Sandbox(error.into())
@@ -93,8 +69,10 @@ impl From<fairtrial_sandbox::ArchiveError> for JudgeError {
 /// All that the runs of one judgement have in common.
 #[derive(Clone, Copy)]
 pub struct JudgeContext<'a> {
-    pub judge: &'a Judge,
-    pub task: &'a PosedTask,
+    pub shared: &'a Shared,
+    pub task: &'a Task,
+    /// The task's sealed tests.
+    pub sealed: &'a [SealedTest],
     /// The language that is run: the task's, or its checker's.
     pub language: &'a str,
     pub definition: &'a LanguageDefinition,
@@ -138,7 +116,19 @@ impl<'a> JudgeContext<'a> {
 
     /// The sandbox.
     pub fn sandbox(&self) -> &'a Sandbox {
-        self.judge.sandbox()
+        &self.shared.sandbox
+    }
+
+    /// The same for a program of the task's own in another language, such as a checker.
+    ///
+    /// # Errors
+    /// When the tool of that language is missing.
+    pub fn in_language(&self, language: &'a str) -> Result<Self, ToolMissing> {
+        let definition = self.shared.definition(language)?;
+        let tool = self.shared.tools.get(language)?;
+        let (limits, session) = (Limits::default(), new_session());
+        let doubts = &self.shared.checkers_doubts;
+        Ok(Self { language, definition, tool, limits, session, doubts, ..*self })
     }
 
     /// A command of the definition as a job, about `file`.

@@ -58,7 +58,7 @@ impl JudgeContext<'_> {
     }
 
     fn driver_tree(&self, set: &DriverSet) -> Result<FileTree, JudgeError> {
-        let files = self.judge.languages().driver_files(self.definition, set);
+        let files = self.shared.languages.driver_files(self.definition, set);
         let missing = |name| set_up(format!("the file `{name}` of a driver is not there"));
         let file = |(name, text): (&str, String)| Ok((parse(name)?, text.into_bytes()));
         files.map_err(missing)?.into_iter().map(file).collect()

@@ -14,22 +14,19 @@ use fairtrial_core::tree::{FileTree, Snapshot};
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_sandbox::Sandbox;
 
-use crate::context::{Doubts, JudgeContext, JudgeError, new_session};
+use crate::context::{JudgeContext, JudgeError, new_session};
 use crate::docket::PosedTask;
-use crate::outcome::nothing_run;
+use crate::doubts::Doubts;
+use crate::outcome::{SealedTest, nothing_run};
 use crate::pressure::Pressure;
-use crate::tools::{Tool, ToolMissing, Toolbox};
-use crate::{build, stability};
+use crate::shared::{Builds, Shared};
+use crate::stability;
+use crate::tools::{ToolMissing, Toolbox};
 
 /// Judges answers. One serves any number of threads.
 #[derive(Debug)]
 pub struct Judge {
-    languages: Languages,
-    tools: Toolbox,
-    sandbox: Sandbox,
-    builds: build::Builds,
-    /// Doubts about the runs of checkers decide nothing: their answers are no candidate's.
-    checkers_doubts: Doubts,
+    shared: Shared,
     /// Shared by judgements that are made at the same time; taken alone by one that must be.
     turn: RwLock<()>,
 }
@@ -55,27 +52,27 @@ impl Judge {
     /// A judge who knows these languages, has these tools, and runs code in this sandbox.
     #[must_use]
     pub fn new(languages: Languages, tools: Toolbox, sandbox: Sandbox) -> Self {
-        let builds = build::Builds::default();
-        let (turn, checkers_doubts) = (RwLock::new(()), Doubts::default());
-        Self { languages, tools, sandbox, builds, checkers_doubts, turn }
+        let (builds, checkers_doubts) = (Builds::default(), Doubts::default());
+        let shared = Shared { languages, tools, sandbox, builds, checkers_doubts };
+        Self { shared, turn: RwLock::new(()) }
     }
 
     /// The tools.
     #[must_use]
     pub fn tools(&self) -> &Toolbox {
-        &self.tools
+        &self.shared.tools
     }
 
     /// The sandbox.
     #[must_use]
     pub fn sandbox(&self) -> &Sandbox {
-        &self.sandbox
+        &self.shared.sandbox
     }
 
     /// The languages.
     #[must_use]
     pub fn languages(&self) -> &Languages {
-        &self.languages
+        &self.shared.languages
     }
 
     /// Judges `answer`, put over the task's given files. `examples` says whether visible
@@ -90,15 +87,15 @@ impl Judge {
         limits: Limits,
         examples: bool,
     ) -> Judgement {
-        let doubts = &Doubts::default();
-        let context = match self.context(task, limits, doubts) {
+        let (doubts, sealed) = (&Doubts::default(), task.form.sealed_tests());
+        let context = match self.context(task, task.form.runner(), &sealed, limits, doubts) {
             Ok(context) => context,
             Err(missing) => return tool_missing(&missing),
         };
         let files = over_given(task, answer);
         let judge = || {
             self.judged(&context, || task.form.judge(&context, &files, examples))
-                .unwrap_or_else(|error| error_judged(task, &error))
+                .unwrap_or_else(|error| error_judged(&sealed, &error))
         };
         let mut first = judge();
         if task.rerun_failures > 0 && could_differ(first.verdict) {
@@ -133,51 +130,34 @@ impl Judge {
     #[must_use]
     pub fn is_sound(&self, task: &PosedTask, answer: &FileTree, limits: Limits) -> bool {
         let _turn = self.turn.read().unwrap_or_else(PoisonError::into_inner);
-        let doubts = &Doubts::default();
-        let Ok(context) = self.context(task, limits, doubts) else { return true };
+        let (doubts, runner) = (&Doubts::default(), task.form.runner());
+        let Ok(context) = self.context(task, runner, &[], limits, doubts) else { return true };
         task.form.is_sound(&context, &over_given(task, answer)).unwrap_or(true)
     }
 
     /// All that the runs of one judgement have in common.
     fn context<'a>(
         &'a self,
-        task: &'a PosedTask,
+        task: &'a Task,
+        runner: Option<&str>,
+        sealed: &'a [SealedTest],
         limits: Limits,
         doubts: &'a Doubts,
     ) -> Result<JudgeContext<'a>, ToolMissing> {
-        let (tool, language) = (self.tools.of_task(task)?, task.language.as_str());
-        self.context_with(task, language, tool, limits, doubts)
-    }
-
-    /// The same for a program of the task's own in another language, such as a checker.
-    pub(crate) fn context_in<'a>(
-        &'a self,
-        task: &'a PosedTask,
-        language: &'a str,
-    ) -> Result<JudgeContext<'a>, ToolMissing> {
-        let (tool, limits) = (self.tools.get(language)?, Limits::default());
-        self.context_with(task, language, tool, limits, &self.checkers_doubts)
-    }
-
-    fn context_with<'a>(
-        &'a self,
-        task: &'a PosedTask,
-        language: &'a str,
-        tool: &'a Tool,
-        limits: Limits,
-        doubts: &'a Doubts,
-    ) -> Result<JudgeContext<'a>, ToolMissing> {
-        let missing = || ToolMissing {
-            language: language.to_owned(),
-            why: "there is no definition of it".to_owned(),
-        };
-        let definition = self.languages.find(language).ok_or_else(missing)?;
-        let (judge, session) = (self, new_session());
-        Ok(JudgeContext { judge, task, language, definition, tool, limits, session, doubts })
-    }
-
-    pub(crate) fn builds(&self) -> &build::Builds {
-        &self.builds
+        let (shared, language, session) = (&self.shared, task.language.as_str(), new_session());
+        let (tool, definition) =
+            (shared.tools.of_task(task, runner)?, shared.definition(language)?);
+        Ok(JudgeContext {
+            shared,
+            task,
+            sealed,
+            language,
+            definition,
+            tool,
+            limits,
+            session,
+            doubts,
+        })
     }
 }
 
@@ -210,14 +190,14 @@ fn again_alone(
 }
 
 /// What an error comes to that came twice.
-fn error_judged(task: &PosedTask, error: &JudgeError) -> Judgement {
+fn error_judged(sealed: &[SealedTest], error: &JudgeError) -> Judgement {
     if let JudgeError::ToolMissing(missing) = error {
         return tool_missing(missing);
     }
     let note = chain(error);
     match error.of_the_answer() {
         Some((reason, message)) => {
-            let judgement = nothing_run(task, reason, message);
+            let judgement = nothing_run(sealed, reason, message);
             Judgement { notes: vec![note], ..judgement }
         }
         None => {

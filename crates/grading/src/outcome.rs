@@ -4,20 +4,30 @@ use fairtrial_core::judgement::{Judgement, TestOutcome, Usage};
 use fairtrial_core::verdict::{FailReason, Verdict};
 use fairtrial_sandbox::{Accounting, Outcome};
 
-use crate::docket::PosedTask;
-use crate::form::SealedTest;
+/// A sealed test, as far as everybody may know it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SealedTest {
+    /// Its name.
+    pub name: String,
+    /// Its weight in partial credit.
+    pub points: f64,
+}
 
 /// Tests that may run out of time before the rest is no longer run.
 pub const TIMEOUTS_MAX: usize = 2;
 
 /// Every sealed test, failed for one reason without being run.
-pub fn nothing_run(task: &PosedTask, reason: FailReason, message: Option<String>) -> Judgement {
-    let not_run = |test: SealedTest| TestOutcome {
+pub fn nothing_run(
+    sealed: &[SealedTest],
+    reason: FailReason,
+    message: Option<String>,
+) -> Judgement {
+    let not_run = |test: &SealedTest| TestOutcome {
         failed: Some(reason),
         summary: "not run".to_owned(),
         ..TestOutcome::passed(&test.name, false, test.points)
     };
-    let tests = task.form.sealed_tests().into_iter().map(not_run).collect();
+    let tests = sealed.iter().map(not_run).collect();
     Judgement { verdict: Verdict::Fail(reason), tests, message, notes: Vec::new() }
 }
 

@@ -10,7 +10,7 @@ use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::language::LanguageDefinition;
 use fairtrial_core::limits::Limits;
 use fairtrial_core::plan::Feedback;
-use fairtrial_core::text::head_and_tail;
+use fairtrial_core::text::{fence_for, head_and_tail};
 use fairtrial_core::tree::Node;
 use fairtrial_core::verdict::{FailReason, Verdict};
 
@@ -85,12 +85,6 @@ fn instructions(
         limits.memory.0 >> 20,
         task.form.answer().reply(tag),
     )
-}
-
-/// A fence longer than any run of backticks in the text.
-pub fn fence_for(text: &str) -> String {
-    let longest = text.split(|c| c != '`').map(str::len).max().unwrap_or(0);
-    "`".repeat(longest.max(2) + 1)
 }
 
 /// What goes back to a candidate whose answer failed.

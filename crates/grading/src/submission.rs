@@ -54,7 +54,7 @@ impl Judge {
             Ok(reading) => self.judge_reading(task, reading, options),
             Err(message) => {
                 let reason = FailReason::PatchDoesNotApply;
-                (nothing_run(task, reason, Some(message)), Vec::new(), None)
+                (nothing_run(&task.form.sealed_tests(), reason, Some(message)), Vec::new(), None)
             }
         };
         JudgedSubmission { judgement, deviations, code, took: began.elapsed() }
@@ -91,7 +91,7 @@ impl Judge {
                 let judged = self.judge_files(task, files, options.limits, options.examples);
                 (judged, Some(files.clone()))
             }
-            Err(reason) => (nothing_run(task, reason, None), None),
+            Err(reason) => (nothing_run(&task.form.sealed_tests(), reason, None), None),
         };
         judgement.verdict = reading.explained(judgement.verdict);
         (judgement, reading.deviations, code)

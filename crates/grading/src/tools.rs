@@ -6,9 +6,9 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use fairtrial_core::language::{LanguageDefinition, Languages, TestRunner};
+use fairtrial_core::task::Task;
 use fairtrial_sandbox::{Sandbox, is_system};
 
-use crate::docket::PosedTask;
 use crate::probe;
 
 /// What a language needs, found.
@@ -47,8 +47,8 @@ pub struct Toolbox {
 /// Language, runner (empty without one) and names of packages.
 type Packages = (String, String, Vec<String>);
 
-fn packages_of(task: &PosedTask) -> Packages {
-    let runner = task.form.runner().unwrap_or_default().to_owned();
+fn packages_of(task: &Task, runner: Option<&str>) -> Packages {
+    let runner = runner.unwrap_or_default().to_owned();
     (task.language.clone(), runner, task.packages.clone())
 }
 
@@ -77,12 +77,18 @@ impl Toolbox {
     }
 
     /// Looks for the packages that answers to a task may import, when its tools were looked for.
-    pub fn find_packages(&mut self, languages: &Languages, task: &PosedTask, sandbox: &Sandbox) {
-        let key = packages_of(task);
+    pub fn find_packages(
+        &mut self,
+        languages: &Languages,
+        task: &Task,
+        runner: Option<&str>,
+        sandbox: &Sandbox,
+    ) {
+        let key = packages_of(task, runner);
         if task.packages.is_empty() || self.packages.contains_key(&key) {
             return;
         }
-        let tool = match task.form.runner() {
+        let tool = match runner {
             Some(runner) => self.runner(&task.language, runner),
             None => self.get(&task.language),
         };
@@ -100,11 +106,11 @@ impl Toolbox {
     ///
     /// # Errors
     /// When they, or the task's packages, are not on this machine, or were not looked for.
-    pub fn of_task(&self, task: &PosedTask) -> Result<&Tool, ToolMissing> {
-        if let Some(Err(missing)) = self.packages.get(&packages_of(task)) {
+    pub fn of_task(&self, task: &Task, runner: Option<&str>) -> Result<&Tool, ToolMissing> {
+        if let Some(Err(missing)) = self.packages.get(&packages_of(task, runner)) {
             return Err(missing.clone());
         }
-        match task.form.runner() {
+        match runner {
             Some(runner) => self.runner(&task.language, runner),
             None => self.get(&task.language),
         }

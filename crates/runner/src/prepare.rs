@@ -222,7 +222,7 @@ fn find_tools<'a>(
         if let Some(runner) = task.form.runner() {
             tools.find_runner(languages, &task.language, runner, sandbox);
         }
-        tools.find_packages(languages, task, sandbox);
+        tools.find_packages(languages, task, task.form.runner(), sandbox);
     }
     tools
 }

@@ -223,7 +223,7 @@ impl World for Preparation {
     }
 
     fn can_judge(&self, task: &PlannedTask) -> bool {
-        self.judge.tools().of_task(&task.task).is_ok()
+        self.judge.tools().of_task(&task.task, task.task.form.runner()).is_ok()
     }
 
     fn now(&self) -> String {

@@ -8,7 +8,7 @@ use fairtrial_core::tree::{RelPath, Snapshot};
 use fairtrial_core::verdict::FailReason;
 
 use super::AnswerShape;
-use crate::docket::PosedTask;
+use crate::context::JudgeContext;
 use crate::outcome::nothing_run;
 
 /// The file that an answer must give.
@@ -58,11 +58,11 @@ impl AnswerShape for AnswerFile {
 
 impl AnswerFile {
     /// The judgement of files among which it is not; `None` when it is there.
-    pub fn missing(&self, task: &PosedTask, files: &Snapshot) -> Option<Judgement> {
+    pub fn missing(&self, context: &JudgeContext<'_>, files: &Snapshot) -> Option<Judgement> {
         let message = || format!("the file `{}` is not in the answer", self.path);
         files
             .file(self.path.as_str())
             .is_none()
-            .then(|| nothing_run(task, FailReason::NoCodeFound, Some(message())))
+            .then(|| nothing_run(context.sealed, FailReason::NoCodeFound, Some(message())))
     }
 }

@@ -20,6 +20,7 @@ use fairtrial_core::tree::{RelPath, Snapshot};
 use serde::de::DeserializeOwned;
 
 use crate::context::{JudgeContext, JudgeError};
+pub use crate::outcome::SealedTest;
 
 /// Every form, in the order in which they are listed to people.
 pub const FORMS: &[FormKind] = &[call::KIND, program::KIND, unit_tests::KIND];
@@ -112,15 +113,6 @@ pub trait AnswerShape {
         submission: &Submission,
         cut_off: bool,
     ) -> Result<Reading, String>;
-}
-
-/// A sealed test, as far as everybody may know it.
-#[derive(Debug, Clone, PartialEq)]
-pub struct SealedTest {
-    /// Its name.
-    pub name: String,
-    /// Its weight in partial credit.
-    pub points: f64,
 }
 
 /// What a form is read from.

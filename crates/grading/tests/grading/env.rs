@@ -82,7 +82,7 @@ impl TestTask<'_> {
             tools.find_runner(&languages, language, runner, &sandbox);
             tools.runner(language, runner).unwrap();
         }
-        tools.find_packages(&languages, task, &sandbox);
+        tools.find_packages(&languages, task, task.form.runner(), &sandbox);
         let limits = limits_of(&languages, &docket.settings, task, &Default::default());
         Judge::new(languages, tools, sandbox).judge_files(task, &tree(answer), limits, false)
     }

@@ -51,15 +51,12 @@ impl<'a> Checker<'a> {
         file: &'a RelPath,
         source: &'a [u8],
     ) -> Result<Self, JudgeError> {
-        let languages = context.judge.languages();
+        let languages = &context.shared.languages;
         let language = languages.by_extension(file.extension()).unwrap_or_default();
-        let missing = |missing: ToolMissing| {
-            JudgeError::ToolMissing(ToolMissing {
-                why: format!("{} (the checker)", missing.why),
-                ..missing
-            })
-        };
-        let context = context.judge.context_in(context.task, language).map_err(missing)?;
+        let context = context.in_language(language).map_err(|missing| {
+            let why = format!("{} (the checker)", missing.why);
+            JudgeError::ToolMissing(ToolMissing { why, ..missing })
+        })?;
         Ok(Self { context, file, source })
     }
 

@@ -124,7 +124,7 @@ impl Form for CallForm {
         files: &Snapshot,
         examples: bool,
     ) -> Result<Judgement, JudgeError> {
-        if let Some(judgement) = self.answer.missing(context.task, files) {
+        if let Some(judgement) = self.answer.missing(context, files) {
             return Ok(judgement);
         }
         let checker = match &self.checker {

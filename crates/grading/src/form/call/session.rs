@@ -106,7 +106,7 @@ pub fn build_for(
 ) -> Result<Built, JudgeError> {
     let mut files = files.clone();
     if let Some(shim) = &context.definition.shim
-        && let Some(template) = context.judge.languages().file(context.definition, &shim.template)
+        && let Some(template) = context.shared.languages.file(context.definition, &shim.template)
         && let Ok(path) = RelPath::parse(&shim.file)
     {
         let text = shim::write(shim, template, settings, calls);
@@ -322,14 +322,14 @@ impl CallSession<'_> {
         }
         let outcome = running.finish()?;
         let message = format!("while loading: {}\n{}", context.ended(&outcome), tail(&outcome));
-        Ok(Some(nothing_run(context.task, context.reason(&outcome), Some(message))))
+        Ok(Some(nothing_run(context.sealed, context.reason(&outcome), Some(message))))
     }
 
     fn did_not_load(&self, raised: &RaisedError) -> Judgement {
         let memory = &self.context.definition.memory_errors;
         let is_memory = memory.iter().any(|it| raised.kinds.contains(it));
         let reason = if is_memory { FailReason::OutOfMemory } else { FailReason::DidNotBuild };
-        nothing_run(self.context.task, reason, Some(raised.text()))
+        nothing_run(self.context.sealed, reason, Some(raised.text()))
     }
 
     /// Writes down what a call came to.

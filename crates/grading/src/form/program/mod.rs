@@ -8,6 +8,7 @@ use std::fmt::Write as _;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Dialect;
 use fairtrial_core::source::SourceError;
+use fairtrial_core::text::fence_for;
 use fairtrial_core::tree::Snapshot;
 
 use self::case::{Case, ProgramSettings};
@@ -15,7 +16,6 @@ use super::answer_file::AnswerFile;
 use super::{AnswerShape, Form, FormKind, FormSource, SealedTest};
 use crate::build::{Built, build};
 use crate::context::{JudgeContext, JudgeError};
-use crate::prompt::fence_for;
 
 /// The form.
 pub const KIND: FormKind = FormKind { name: NAME, parse };
@@ -87,7 +87,7 @@ impl Form for ProgramForm {
         files: &Snapshot,
         examples: bool,
     ) -> Result<Judgement, JudgeError> {
-        if let Some(judgement) = self.answer.missing(context.task, files) {
+        if let Some(judgement) = self.answer.missing(context, files) {
             return Ok(judgement);
         }
         match build(context, &context.definition.build, &self.answer.path, files)? {

@@ -115,7 +115,7 @@ impl Form for TestsForm {
         files: &Snapshot,
         _examples: bool,
     ) -> Result<Judgement, JudgeError> {
-        if let Some(judgement) = self.answer.missing(context.task, files) {
+        if let Some(judgement) = self.answer.missing(context, files) {
             return Ok(judgement);
         }
         run::judge(context, &self.settings, &self.sealed, files)

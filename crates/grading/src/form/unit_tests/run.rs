@@ -57,7 +57,7 @@ pub fn judge(
 ) -> Result<Judgement, JudgeError> {
     let Some(runner) = context.definition.runners.get(&settings.runner) else {
         let message = format!("there is no runner `{}`", settings.runner);
-        return Ok(nothing_run(context.task, FailReason::DidNotBuild, Some(message)));
+        return Ok(nothing_run(context.sealed, FailReason::DidNotBuild, Some(message)));
     };
     let (taken, notes) = without_config(files, settings, sealed, runner);
     let run = Run::prepare(context, settings, runner, sealed);
@@ -352,7 +352,7 @@ impl<'a> Run<'a> {
     /// code can read the sealed tests, so nothing of its making may go back to the candidate.
     fn not_run(&self, reason: FailReason, outcome: &Outcome, why: &str) -> Judgement {
         let said = self.said(outcome);
-        let mut judgement = nothing_run(self.context.task, reason, None);
+        let mut judgement = nothing_run(self.context.sealed, reason, None);
         if let Some(first) = judgement.tests.first_mut() {
             first.found = format!("{why}\n{said}").trim().to_owned();
         }

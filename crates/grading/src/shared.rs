@@ -1,0 +1,60 @@
+//! What all judgements share: languages, tools, the sandbox, what was built.
+
+use std::collections::VecDeque;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use fairtrial_core::digest::Digest;
+use fairtrial_core::language::{LanguageDefinition, Languages};
+use fairtrial_sandbox::{Archive, Sandbox};
+
+use crate::doubts::Doubts;
+use crate::tools::{ToolMissing, Toolbox};
+
+/// What all judgements share.
+#[derive(Debug)]
+pub struct Shared {
+    pub languages: Languages,
+    pub tools: Toolbox,
+    pub sandbox: Sandbox,
+    pub builds: Builds,
+    /// Doubts about the runs of checkers decide nothing: their answers are no candidate's.
+    pub checkers_doubts: Doubts,
+}
+
+impl Shared {
+    /// The definition of a language.
+    ///
+    /// # Errors
+    /// When there is none.
+    pub fn definition(&self, language: &str) -> Result<&LanguageDefinition, ToolMissing> {
+        self.languages.find(language).ok_or_else(|| ToolMissing {
+            language: language.to_owned(),
+            why: "there is no definition of it".to_owned(),
+        })
+    }
+}
+
+/// Builds that are kept.
+const KEPT_MAX: usize = 24;
+
+/// What was built last, by what it was built from. Equal sources under equal commands are built
+/// once: candidates often send the same answer.
+#[derive(Debug, Default)]
+pub struct Builds(Mutex<VecDeque<(Digest, Arc<Archive>)>>);
+
+impl Builds {
+    /// What was built of this.
+    pub fn find(&self, key: &Digest) -> Option<Arc<Archive>> {
+        let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.iter().find(|it| it.0 == *key).map(|it| Arc::clone(&it.1))
+    }
+
+    /// Keeps what was built, and forgets the oldest where there are many.
+    pub fn keep(&self, key: Digest, layer: &Arc<Archive>) {
+        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if kept.len() >= KEPT_MAX {
+            kept.pop_front();
+        }
+        kept.push_back((key, Arc::clone(layer)));
+    }
+}
