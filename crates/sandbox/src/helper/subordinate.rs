@@ -55,7 +55,8 @@ impl Mapper {
         }
     }
 
-    /// Writes the maps: this process's user and group, and the subordinate ones from [`FIRST`] on. Gives how many those are; `None` when it failed.
+    /// Writes the maps: this process's user and group, and the subordinate ones from [`FIRST`] on.
+    /// Gives how many those are; `None` when it failed.
     pub fn map(self) -> Option<u32> {
         fs::File::from(self.tell).write_all(b"m").ok()?;
         let done = wait::for_child(self.child);
