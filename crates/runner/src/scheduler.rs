@@ -133,7 +133,9 @@ impl Scheduler {
         }
         // What is answered and not judged must not grow without bound.
         let is_behind = self.to_judge.len() >= self.limits.judging + self.limits.asking;
-        let elsewhere = self.to_judge.len() + self.judging + self.retrying.len();
+        let paused = self.hosts.values().filter(|it| it.paused_until > now);
+        let kept_waiting = self.retrying.len() + paused.map(|it| it.waiting.len()).sum::<usize>();
+        let elsewhere = self.to_judge.len() + self.judging + kept_waiting;
         let to_be_asked = self.under_way.len().saturating_sub(elsewhere);
         if self.stopped || is_behind || to_be_asked >= self.limits.asking {
             return None;
@@ -369,6 +371,27 @@ mod tests {
         // The next one waits for this one, not for a time.
         assert_eq!(scheduler.next(Duration::from_secs(9)), None);
         assert_eq!(scheduler.wakes_at(Duration::from_secs(9)), None);
+    }
+
+    #[test]
+    fn trials_that_a_paused_host_keeps_waiting_take_nobodys_place() {
+        let limits = Concurrency { asking: 1, judging: 1 };
+        let order = [trials(&["auk"], 2), trials(&["tern"], 1)].concat();
+        let mut scheduler = Scheduler::new(order, limits);
+        let repaired = begun(&mut scheduler, START);
+        scheduler.want_asking(repaired.clone(), "a");
+        assert_eq!(scheduler.next(START), Some(ScheduledAction::Ask(repaired.clone())));
+        scheduler.asked();
+        scheduler.want_judging(repaired.clone());
+        assert_eq!(scheduler.next(START), Some(ScheduledAction::Judge(repaired.clone())));
+        let refused = begun(&mut scheduler, START);
+        scheduler.want_asking(refused.clone(), "a");
+        assert_eq!(scheduler.next(START), Some(ScheduledAction::Ask(refused.clone())));
+        scheduler.asked();
+        scheduler.want_retrying(refused, "a", 1, Some(Duration::from_secs(60)), START);
+        scheduler.judged();
+        scheduler.want_asking(repaired, "a");
+        assert_eq!(begun(&mut scheduler, START).candidate, "tern");
     }
 
     #[test]
