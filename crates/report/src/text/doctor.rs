@@ -57,15 +57,35 @@ pub fn doctor_table(out: &mut dyn Write, doctor: &DoctorView, style: Style) -> i
 }
 
 /// Longest version in the table, in characters.
-const VERSION_MAX: usize = 28;
+const VERSION_MAX: usize = 31;
+
+/// What a tool says of its version, short enough for the table: without what is in brackets, where
+/// that is said of who built it and when.
+fn short_version(said: &str) -> String {
+    let mut depth = 0_u32;
+    let outside: String = said
+        .chars()
+        .filter(|character| {
+            let before = depth;
+            match character {
+                '(' => depth += 1,
+                ')' => depth = depth.saturating_sub(1),
+                _ => {}
+            }
+            before.max(depth) == 0
+        })
+        .collect();
+    let short = outside.split_whitespace().collect::<Vec<_>>().join(" ");
+    if short.chars().count() > VERSION_MAX {
+        return short.chars().take(VERSION_MAX - 1).chain(['…']).collect();
+    }
+    short
+}
 
 fn language_row(it: &LanguageView) -> Vec<String> {
-    let version = match &it.tool {
+    let version = match it.tool.as_deref().map(short_version) {
         Ok(version) if version.is_empty() => "there".to_owned(),
-        Ok(version) if version.chars().count() > VERSION_MAX => {
-            version.chars().take(VERSION_MAX - 1).chain(['…']).collect()
-        }
-        Ok(version) => version.clone(),
+        Ok(version) => version,
         Err(_) => "missing".to_owned(),
     };
     let works = it.trials.iter().filter_map(|(name, result)| {
@@ -87,4 +107,18 @@ fn table(
         writeln!(out, "{}", if index == 0 { style.dim(line) } else { line.clone() })?;
     }
     writeln!(out)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_version_keeps_its_number_in_the_table() {
+        let gcc = "x86_64-linux-gnu-gcc-12 (Debian 12.2.0-14) 12.2.0";
+        assert_eq!(short_version(gcc), "x86_64-linux-gnu-gcc-12 12.2.0");
+        assert_eq!(short_version("rustc 1.95.0 (59807616e 2026-04-14)"), "rustc 1.95.0");
+        assert_eq!(short_version("odd) 1 ((2) 3"), "odd) 1");
+        assert_eq!(short_version(&"7".repeat(40)), format!("{}…", "7".repeat(30)));
+    }
 }
