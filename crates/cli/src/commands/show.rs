@@ -3,7 +3,8 @@
 use std::collections::BTreeSet;
 use std::io::Write;
 
-use fairtrial_record::{Record, Selection};
+use fairtrial_core::plan::Candidate;
+use fairtrial_record::{Record, RecordError, Selection};
 use fairtrial_report::{is_narrow, show_json, show_list, show_trials, trial_list, trial_view};
 
 use crate::args::ShowArgs;
@@ -21,7 +22,7 @@ pub fn run(args: &ShowArgs, environment: &Environment, out: &mut dyn Write) -> R
     };
     let trials = trial_list(&record, &selection)?;
     if trials.is_empty() {
-        return Err(nothing(args, &record));
+        return Err(nothing(args, &record)?);
     }
     if args.json {
         let rows = record.trials(&selection)?.into_iter();
@@ -40,18 +41,37 @@ pub fn run(args: &ShowArgs, environment: &Environment, out: &mut dyn Write) -> R
     Ok(0)
 }
 
-fn nothing(args: &ShowArgs, record: &Record) -> Failure {
+/// The error that nothing is as it was asked for, with what there is instead.
+fn nothing(args: &ShowArgs, record: &Record) -> Result<Failure, RecordError> {
     let mut wanted = Vec::new();
-    wanted.extend(args.task.as_ref().map(|it| format!("of task `{it}`")));
-    wanted.extend(args.candidate.as_ref().map(|it| format!("of candidate `{it}`")));
-    wanted.extend(args.trial.map(|it| format!("number {it}")));
-    let wanted = if wanted.is_empty() { "begun yet".to_owned() } else { wanted.join(", ") };
+    let mut there = Vec::new();
     let manifest = record.manifest();
     let list = |names: BTreeSet<&str>| names.into_iter().collect::<Vec<_>>().join(", ");
-    let there = format!(
-        "tasks: {}; candidates: {}",
-        list(manifest.tasks.iter().map(|it| it.name.as_str()).collect()),
-        list(manifest.plan.candidates.iter().map(|it| it.name()).collect()),
-    );
-    Failure::NothingSelected { record: args.record.clone(), wanted, there }
+    if let Some(task) = &args.task {
+        wanted.push(format!("of task `{task}`"));
+        let names = manifest.tasks.iter().map(|it| it.name.as_str()).collect();
+        there.push(format!("tasks: {}", list(names)));
+    }
+    if let Some(candidate) = &args.candidate {
+        wanted.push(format!("of candidate `{candidate}`"));
+        let names = manifest.plan.candidates.iter().map(Candidate::name).collect();
+        there.push(format!("candidates: {}", list(names)));
+    }
+    if let Some(number) = args.trial {
+        wanted.push(format!("number {number}"));
+        let numbers = record.summaries(&Selection::default())?.into_iter().map(|it| it.number);
+        there.push(match numbers.max() {
+            Some(last) => format!("trials are numbered from 1 to {last}"),
+            None => "no trial has begun yet".to_owned(),
+        });
+    }
+    if wanted.is_empty() {
+        wanted.push("begun yet".to_owned());
+        there.push("`fairtrial run PLAN` begins them".to_owned());
+    }
+    Ok(Failure::NothingSelected {
+        record: args.record.clone(),
+        wanted: wanted.join(", "),
+        there: there.join("; "),
+    })
 }
