@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 
 use nix::sys::socket::{AddressFamily, SockFlag, SockType, socketpair};
 
-use crate::helper::HELPER;
+use crate::helper::{HELPER, MemoryKills};
 use crate::job::SandboxError;
 use crate::tier::{Layer, Tier};
 use crate::wire::{self, Spec, ZygoteConfig, ZygoteReply};
@@ -24,6 +24,8 @@ pub(crate) struct Zygote {
     child: Child,
     /// Taken when the zygote is to end.
     socket: Option<OwnedFd>,
+    /// Of its control group, where it has one.
+    memory_kills: Option<MemoryKills>,
 }
 
 /// Zygotes that serve nobody just now.
@@ -76,14 +78,24 @@ impl Zygote {
             .stderr(Stdio::null())
             .spawn()
             .map_err(SandboxError::Start)?;
-        let zygote = Self { show: show.to_vec(), child, socket: Some(socket) };
-        let config = ZygoteConfig { tier, show: show.to_vec(), scratch: std::env::temp_dir() };
+        let (show, socket) = (show.to_vec(), Some(socket));
+        let mut zygote = Self { show, child, socket, memory_kills: None };
+        let config =
+            ZygoteConfig { tier, show: zygote.show.clone(), scratch: std::env::temp_dir() };
         zygote.send(&config, &[])?;
         match wire::receive::<ZygoteReply>(zygote.socket()?).map_err(SandboxError::Talk)? {
-            Some((ZygoteReply::Ready(layers), _)) => Ok((zygote, layers)),
+            Some((ZygoteReply::Ready(layers), fds)) => {
+                zygote.memory_kills = fds.into_iter().next().map(MemoryKills::from_fd);
+                Ok((zygote, layers))
+            }
             Some((ZygoteReply::Failed(why), _)) => Err(SandboxError::SetUp(why)),
             None => Err(SandboxError::NoReport),
         }
+    }
+
+    /// How many processes the kernel ended for want of memory in its control group.
+    pub(crate) fn memory_kills(&self) -> u64 {
+        self.memory_kills.as_ref().map_or(0, MemoryKills::count)
     }
 
     pub(crate) fn order(&self, spec: &Spec, fds: &[BorrowedFd<'_>]) -> Result<(), SandboxError> {

@@ -1,5 +1,6 @@
 //! The tool's side of a run: feeds and drains the program's streams, and waits.
 
+use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, Read, Write};
 use std::net::TcpListener;
@@ -12,7 +13,9 @@ use nix::sys::socket::{Shutdown, SockType, shutdown};
 use nix::unistd::pipe2;
 
 use crate::archive::Archive;
-use crate::job::{Captured, Collect, Job, Lap, LimitHit, Outcome, SandboxError};
+use crate::job::{
+    Accounting, Captured, Collect, Ending, Job, Lap, LimitHit, Outcome, SandboxError,
+};
 use crate::pool::{Zygote, ZygotePool, socket_pair};
 use crate::wire::{self, Control, RunEnd, Spec, SupervisorEvent};
 
@@ -74,6 +77,10 @@ pub struct Running<'s> {
     listener: Option<TcpListener>,
     /// Whether the program was let go.
     started: bool,
+    begun_at: Instant,
+    memory_cap: u64,
+    /// Processes that the kernel ended for want of memory before the run.
+    memory_kills: u64,
     report: Option<SupervisorEvent>,
 }
 
@@ -116,6 +123,7 @@ pub(crate) fn start<'s>(
     fds.extend(job.driver.iter().map(|it| it.as_fd()));
     fds.extend(job.sealed.iter().map(|it| it.as_fd()));
     fds.extend(job.layers.iter().map(|it| it.as_fd()));
+    let memory_kills = zygote.memory_kills();
     zygote.order(&spec, &fds)?;
     drop(fds);
     Ok(Running {
@@ -137,6 +145,9 @@ pub(crate) fn start<'s>(
         patience: job.caps.wall + GRACE,
         listener: None,
         started: false,
+        begun_at: Instant::now(),
+        memory_cap: job.caps.memory,
+        memory_kills,
         report: None,
     })
 }
@@ -297,6 +308,28 @@ impl Running<'_> {
         if self.started { SandboxError::Lost } else { SandboxError::NoReport }
     }
 
+    /// Whether the supervisor was ended with the program for want of memory. Where it may not be spared the
+    /// kernel can choose it: the memory of a program that has just ended may not be free yet.
+    fn memory_ran_out(&self) -> bool {
+        let kills = self.zygote.as_ref().map_or(0, Zygote::memory_kills);
+        self.started && kills > self.memory_kills
+    }
+
+    /// What is known of a run whose supervisor was ended with it: the processor time is not.
+    fn end_for_memory(&self) -> SupervisorEvent {
+        SupervisorEvent::Ended(RunEnd {
+            ending: Ending::Signalled(libc::SIGKILL),
+            limit: Some(LimitHit::Memory),
+            wall: self.begun_at.elapsed(),
+            cpu: Duration::ZERO,
+            peak_memory: self.memory_cap,
+            peak_processes: 1,
+            started: None,
+            denied: BTreeMap::new(),
+            accounting: Accounting::Group,
+        })
+    }
+
     fn outcome(&mut self, ended: RunEnd) -> Outcome {
         let over = (self.lap_out() > self.output_cap).then_some(LimitHit::Output);
         Outcome {
@@ -362,6 +395,7 @@ impl Running<'_> {
                     // What the program sent before it ended is there by now.
                     self.drain_channel();
                 }
+                None if self.memory_ran_out() => self.report = Some(self.end_for_memory()),
                 None => return Err(self.lost()),
             }
         }

@@ -7,7 +7,7 @@
 
 use std::fs::{self, File};
 use std::io;
-use std::os::fd::{AsRawFd as _, OwnedFd};
+use std::os::fd::{AsFd as _, AsRawFd as _, BorrowedFd, OwnedFd};
 use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -35,7 +35,29 @@ pub struct Group {
     version: CgroupVersion,
     homes: Vec<Home>,
     cpu: File,
-    oom: File,
+    memory_kills: MemoryKills,
+}
+
+/// Counts the processes of a group that the kernel ended for want of memory, for whoever has it: the
+/// tool, too.
+#[derive(Debug)]
+pub struct MemoryKills(File);
+
+impl MemoryKills {
+    /// By a descriptor that the zygote sent.
+    pub fn from_fd(fd: OwnedFd) -> Self {
+        Self(fd.into())
+    }
+
+    /// The descriptor, to be sent.
+    pub fn as_fd(&self) -> BorrowedFd<'_> {
+        self.0.as_fd()
+    }
+
+    /// How many there were; 0 when the group is gone.
+    pub fn count(&self) -> u64 {
+        read(&self.0).and_then(|text| value_of("oom_kill", &text)).unwrap_or(0)
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -79,7 +101,8 @@ impl Group {
         let file = |name| File::open(home.path(name));
         match (file("cpu.stat"), file("memory.events")) {
             (Ok(cpu), Ok(oom)) => {
-                Some(Self { version: CgroupVersion::Two, homes: vec![home], cpu, oom })
+                let (version, memory_kills) = (CgroupVersion::Two, MemoryKills(oom));
+                Some(Self { version, homes: vec![home], cpu, memory_kills })
             }
             _ => {
                 home.remove();
@@ -103,7 +126,10 @@ impl Group {
         let cpu = File::open(homes[2].path("cpuacct.usage"));
         let oom = File::open(homes[0].path("memory.oom_control"));
         match (cpu, oom) {
-            (Ok(cpu), Ok(oom)) => Some(Self { version: CgroupVersion::One, homes, cpu, oom }),
+            (Ok(cpu), Ok(oom)) => {
+                let (version, memory_kills) = (CgroupVersion::One, MemoryKills(oom));
+                Some(Self { version, homes, cpu, memory_kills })
+            }
             _ => {
                 homes.into_iter().for_each(Home::remove);
                 None
@@ -144,9 +170,9 @@ impl Group {
         }
     }
 
-    /// How often the kernel ended a process of the group for want of memory.
-    pub fn oom_kills(&self) -> u64 {
-        read(&self.oom).and_then(|text| value_of("oom_kill", &text)).unwrap_or(0)
+    /// Counts the processes of the group that the kernel ended for want of memory.
+    pub fn memory_kills(&self) -> &MemoryKills {
+        &self.memory_kills
     }
 
     /// Leaves the group and removes it.

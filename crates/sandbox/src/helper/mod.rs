@@ -26,6 +26,7 @@ mod zygote;
 use std::os::fd::{AsFd as _, OwnedFd};
 use std::process::ExitCode;
 
+pub(crate) use group::MemoryKills;
 pub use root::is_system;
 
 use crate::archive::Archive;

@@ -135,7 +135,7 @@ pub fn serve(
         crowded: 0,
         group: sandbox.group.as_ref(),
         group_cpu: group_cpu.unwrap_or_default(),
-        oom_kills: sandbox.group.as_ref().map_or(0, Group::oom_kills),
+        memory_kills: sandbox.group.as_ref().map_or(0, |it| it.memory_kills().count()),
         listener: None,
         scratch: sandbox.scratch.as_ref().map(|it| (it, started)),
     };
@@ -235,7 +235,7 @@ struct Watch<'a> {
     /// Processor time of the group before the run.
     group_cpu: Duration,
     /// Processes of the group that were ended for want of memory before the run.
-    oom_kills: u64,
+    memory_kills: u64,
     listener: Option<Listener>,
     /// The folders where no file system bounds them, and when they were last added up.
     scratch: Option<(&'a Scratch, Instant)>,
@@ -351,7 +351,7 @@ impl Watch<'_> {
         let wall = self.started.elapsed();
         self.processes.end_all_children();
         let cpu = reaped_cpu();
-        let killed = self.group.is_some_and(|it| it.oom_kills() > self.oom_kills);
+        let killed = self.group.is_some_and(|it| it.memory_kills().count() > self.memory_kills);
         if self.limit.is_none() && killed {
             self.limit = Some(LimitHit::Memory);
         }

@@ -40,7 +40,10 @@ pub fn run(socket: BorrowedFd<'_>) -> std::io::Result<()> {
         Ok(opened) => opened,
         Err(why) => return wire::send(socket, &ZygoteReply::Failed(why), &[]),
     };
-    wire::send(socket, &ZygoteReply::Ready(layers), &[])?;
+    let group = sandbox.group.as_ref();
+    let kills: Vec<BorrowedFd<'_>> =
+        group.map(|it| it.memory_kills().as_fd()).into_iter().collect();
+    wire::send(socket, &ZygoteReply::Ready(layers), &kills)?;
     while let Ok(supervisor) = fork(&sandbox, socket) {
         let ended = wait_for_end(supervisor, socket);
         if let Some(network) = &sandbox.network {
