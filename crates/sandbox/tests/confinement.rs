@@ -11,8 +11,8 @@ use std::time::{Duration, Instant};
 
 use fairtrial_core::tree::{FileTree, Node, RelPath, Snapshot};
 use fairtrial_sandbox::{
-    Allowed, Archive, Caps, Collect, Demand, Ending, Frame, Job, LimitHit, Outcome, Running,
-    Sandbox, SandboxError, Tier,
+    Accounting, Allowed, Archive, Caps, Collect, Demand, Ending, Frame, Job, LimitHit, Outcome,
+    Running, Sandbox, SandboxError, Tier,
 };
 
 /// The full tier, shared by all tests.
@@ -200,6 +200,66 @@ fn memory_that_processes_share_is_counted_once() {
                   [os.wait() for _ in pids]\nprint('done')";
     let outcome = py(script);
     assert_eq!((outcome.limit, text(&outcome).as_str()), (None, "done\n"));
+}
+
+/// Processes whose command line has this, by pid.
+fn pids_of(marker: &str) -> Vec<u32> {
+    let out = Command::new("pgrep").args(["-f", marker]).output().unwrap().stdout;
+    String::from_utf8(out).unwrap().lines().map(|it| it.parse().unwrap()).collect()
+}
+
+/// A line of `/proc/PID/status`.
+fn status_of(pid: u32, key: &str) -> String {
+    let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
+    let line = status.lines().find_map(|it| it.strip_prefix(key)?.strip_prefix(':'));
+    line.unwrap_or_default().trim().to_owned()
+}
+
+fn signal(name: &str, pid: u32) {
+    assert!(Command::new("kill").args([name, &pid.to_string()]).status().unwrap().success());
+}
+
+#[test]
+fn a_supervisor_that_the_kernel_ends_for_want_of_memory_says_so() {
+    let marker = "for_want_of_memory";
+    let has_group = shell("true").accounting == Accounting::Group;
+    let (program, folder) = python();
+    let script = "import os, signal\nos.kill(os.getpid(), signal.SIGSTOP)\n\
+                  x = []\nwhile True: x.append(b'x' * (1 << 24))";
+    let job = Job { show: vec![folder], ..job(&[&program, "-S", "-E", "-c", script, marker]) };
+    for with_zygote in [false, true] {
+        let running = start(&job).unwrap();
+        let until = |seen: &dyn Fn() -> bool| {
+            let began = Instant::now();
+            while !seen() {
+                assert!(began.elapsed() < Duration::from_secs(3) * slower(), "it does not come");
+                std::thread::sleep(Duration::from_millis(5));
+            }
+        };
+        let is_stopped = || {
+            let pid = pids_of(marker).first().copied();
+            pid.is_some_and(|pid| status_of(pid, "State").starts_with('T'))
+        };
+        until(&is_stopped);
+        let trial = pids_of(marker)[0];
+        let parent = |pid| status_of(pid, "PPid").parse::<u32>().unwrap();
+        let (supervisor, zygote) = (parent(trial), parent(parent(trial)));
+        // What polls is out of the way: the kernel has to end the program.
+        signal("-STOP", supervisor);
+        if has_group {
+            signal("-CONT", trial);
+            until(&|| status_of(trial, "State").starts_with('Z'));
+        }
+        if with_zygote {
+            signal("-KILL", zygote);
+        }
+        signal("-KILL", supervisor);
+        match running.finish() {
+            Ok(it) => assert!(has_group && it.limit == Some(LimitHit::Memory), "{it:?}"),
+            Err(it) => assert!(!has_group && matches!(it, SandboxError::Lost), "{it:?}"),
+        }
+        assert_eq!(shell("echo on").stdout.bytes, b"on\n", "runs go on");
+    }
 }
 
 #[test]
