@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::process::Command;
 use std::time::Duration;
 
-use fairtrial_sandbox::{Caps, Collect, Job};
+use fairtrial_sandbox::{Caps, Collect, Job, Reach};
 
 /// A command that may read `show` besides the system's folders, within limits that it does not reach.
 pub fn job(command: &[&str], show: Vec<PathBuf>) -> Job<'static> {
@@ -20,7 +20,9 @@ pub fn job(command: &[&str], show: Vec<PathBuf>) -> Job<'static> {
         channel: false,
         collect: Collect::Nothing,
         session: 1,
-        listen: None,
+        network: Reach::Nothing,
+        tree: None,
+        home: None,
         caps: Caps {
             wall: Duration::from_secs(10),
             cpu: Duration::from_secs(5),

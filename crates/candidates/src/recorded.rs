@@ -60,7 +60,7 @@ impl RecordedAsker {
                 (None, Some(files), None) => Submission::Files(
                     files.into_iter().map(|(path, text)| (path, text.into_bytes())).collect(),
                 ),
-                (None, None, Some(patch)) => Submission::Patch(patch),
+                (None, None, Some(patch)) => Submission::Patch(patch.into_bytes()),
                 _ => return fail("exactly one of `answer`, `files`, `patch` is needed".to_owned()),
             };
             let key = (line.task, line.sample, line.attempt);

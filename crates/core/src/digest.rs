@@ -39,15 +39,16 @@ impl Digest {
     /// The digest of a snapshot: that of its tree where it has plain files only, and else of modes and
     /// links, too.
     #[must_use]
-    pub fn of_snapshot(snapshot: &Snapshot) -> Self {
+    pub fn of_snapshot<P: Ord + AsRef<[u8]>>(snapshot: &Snapshot<P>) -> Self {
         let mut hasher = Sha256::new();
         for (path, node) in snapshot.iter() {
-            hasher.update((path.as_str().len() as u64).to_le_bytes());
-            hasher.update(path.as_str());
+            let path = path.as_ref();
+            hasher.update((path.len() as u64).to_le_bytes());
+            hasher.update(path);
             let (mark, bytes) = match node {
                 Node::File { bytes, executable: false } => (None, &**bytes),
                 Node::File { bytes, executable: true } => (Some(EXECUTABLE), &**bytes),
-                Node::Link { to } => (Some(LINK), to.as_bytes()),
+                Node::Link { to } => (Some(LINK), to.as_slice()),
             };
             mark.into_iter().for_each(|it| hasher.update(it.to_le_bytes()));
             hasher.update((bytes.len() as u64).to_le_bytes());

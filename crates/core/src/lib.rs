@@ -5,6 +5,7 @@
 //! network, no clock and no processes: whatever comes from there is an argument.
 
 pub mod answer;
+pub mod change;
 pub mod digest;
 pub mod judgement;
 pub mod language;

@@ -93,6 +93,103 @@ impl<'de> Deserialize<'de> for RelPath {
     }
 }
 
+impl AsRef<[u8]> for RelPath {
+    fn as_ref(&self) -> &[u8] {
+        self.0.as_bytes()
+    }
+}
+
+/// A relative path as a kernel or git has it: any bytes, but no way out of its folder.
+///
+/// Paths inside of work trees are these; what a person writes in a task or an answer is a [`RelPath`].
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct TreePath(Vec<u8>);
+
+impl TreePath {
+    /// Longest path taken, in bytes.
+    pub const MAX: usize = 4095;
+
+    /// Checks a path.
+    ///
+    /// # Errors
+    /// When it is empty, absolute, too long, or has a NUL byte or a part that is empty, `.` or `..`.
+    pub fn parse(bytes: &[u8]) -> Result<Self, PathError> {
+        let fail = |why| Err(PathError { path: bytes.escape_ascii().to_string(), why });
+        if bytes.is_empty() {
+            return fail("it is empty");
+        }
+        if bytes.len() > Self::MAX {
+            return fail("it is longer than 4095 bytes");
+        }
+        if bytes.contains(&0) {
+            return fail("it has a NUL byte");
+        }
+        if bytes[0] == b'/' {
+            return fail("it is absolute");
+        }
+        if bytes.split(|&byte| byte == b'/').any(|part| matches!(part, b"" | b"." | b"..")) {
+            return fail("it has an empty part, `.` or `..`");
+        }
+        Ok(Self(bytes.to_vec()))
+    }
+
+    /// The bytes of the path, parts separated by `/`.
+    #[must_use]
+    pub fn as_bytes(&self) -> &[u8] {
+        &self.0
+    }
+
+    /// Its parts, from the outermost folder to the name.
+    pub fn parts(&self) -> impl DoubleEndedIterator<Item = &[u8]> {
+        self.0.split(|&byte| byte == b'/')
+    }
+
+    /// The last part.
+    #[must_use]
+    pub fn file_name(&self) -> &[u8] {
+        self.parts().next_back().unwrap_or(&self.0)
+    }
+
+    /// The same path as one that a person could have written; `None` where it is none.
+    #[must_use]
+    pub fn to_rel(&self) -> Option<RelPath> {
+        RelPath::parse(std::str::from_utf8(&self.0).ok()?)
+            .ok()
+            .filter(|it| it.0.as_bytes() == self.0)
+    }
+}
+
+impl From<RelPath> for TreePath {
+    fn from(path: RelPath) -> Self {
+        Self(path.0.into_bytes())
+    }
+}
+
+impl From<&RelPath> for TreePath {
+    fn from(path: &RelPath) -> Self {
+        Self(path.0.as_bytes().to_vec())
+    }
+}
+
+impl AsRef<[u8]> for TreePath {
+    fn as_ref(&self) -> &[u8] {
+        &self.0
+    }
+}
+
+impl fmt::Display for TreePath {
+    /// For people: what is no text, and control characters, are escaped.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for chunk in self.0.utf8_chunks() {
+            for c in chunk.valid().chars() {
+                if c.is_control() { write!(f, "{}", c.escape_debug())? } else { write!(f, "{c}")? }
+            }
+            write!(f, "{}", chunk.invalid().escape_ascii())?;
+        }
+        Ok(())
+    }
+}
+
 /// Files by path, in path order.
 pub type FileTree = BTreeMap<RelPath, Vec<u8>>;
 
@@ -109,18 +206,24 @@ pub enum Node {
     /// A symbolic link. It is never followed but by programs in a sandbox, where it leads nowhere else.
     Link {
         /// Where it leads, as it was written.
-        to: String,
+        to: Vec<u8>,
     },
 }
 
 /// A tree of files by what is in them, with modes and links, in path order. Copies share their contents.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Snapshot(BTreeMap<RelPath, Node>);
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Snapshot<P: Ord = RelPath>(BTreeMap<P, Node>);
 
-impl Snapshot {
-    /// Longest target of a link, in bytes.
-    pub const LINK_MAX: usize = 4095;
+/// The work tree of a repository.
+pub type WorkTree = Snapshot<TreePath>;
 
+impl<P: Ord> Default for Snapshot<P> {
+    fn default() -> Self {
+        Self(BTreeMap::new())
+    }
+}
+
+impl<P: Ord> Snapshot<P> {
     /// An empty one.
     #[must_use]
     pub fn new() -> Self {
@@ -140,9 +243,38 @@ impl Snapshot {
     }
 
     /// Puts a node under a path, in the place of what stood there.
-    pub fn put(&mut self, path: RelPath, node: Node) {
+    pub fn put(&mut self, path: P, node: Node) {
         self.0.insert(path, node);
     }
+
+    /// Takes away what stands under a path.
+    pub fn remove(&mut self, path: &P) -> Option<Node> {
+        self.0.remove(path)
+    }
+
+    /// What stands under a path.
+    #[must_use]
+    pub fn get(&self, path: &P) -> Option<&Node> {
+        self.0.get(path)
+    }
+
+    /// Everything, in path order.
+    pub fn iter(&self) -> impl Iterator<Item = (&P, &Node)> {
+        self.0.iter()
+    }
+
+    /// The regular files with what is in them, in path order.
+    pub fn files(&self) -> impl Iterator<Item = (&P, &[u8])> {
+        self.0.iter().filter_map(|(path, node)| match node {
+            Node::File { bytes, .. } => Some((path, &**bytes)),
+            Node::Link { .. } => None,
+        })
+    }
+}
+
+impl Snapshot {
+    /// Longest target of a link, in bytes.
+    pub const LINK_MAX: usize = 4095;
 
     /// Puts plain files over it. One that takes the place of a file keeps its mode.
     pub fn put_files(&mut self, files: &FileTree) {
@@ -150,19 +282,6 @@ impl Snapshot {
             let executable = matches!(self.0.get(path), Some(Node::File { executable: true, .. }));
             self.put(path.clone(), Node::File { bytes: bytes.as_slice().into(), executable });
         }
-    }
-
-    /// Everything, in path order.
-    pub fn iter(&self) -> impl Iterator<Item = (&RelPath, &Node)> {
-        self.0.iter()
-    }
-
-    /// The regular files with what is in them, in path order.
-    pub fn files(&self) -> impl Iterator<Item = (&RelPath, &[u8])> {
-        self.0.iter().filter_map(|(path, node)| match node {
-            Node::File { bytes, .. } => Some((path, &**bytes)),
-            Node::Link { .. } => None,
-        })
     }
 
     /// The bytes of a regular file; `None` when there is none.
@@ -185,6 +304,27 @@ impl Snapshot {
     #[must_use]
     pub fn to_files(&self) -> FileTree {
         self.files().map(|(path, bytes)| (path.clone(), bytes.to_vec())).collect()
+    }
+
+    /// The same as a work tree.
+    #[must_use]
+    pub fn to_work_tree(&self) -> WorkTree {
+        Snapshot(self.0.iter().map(|(path, node)| (path.into(), node.clone())).collect())
+    }
+}
+
+impl WorkTree {
+    /// The paths below a folder.
+    pub fn below_folder(&self, folder: &TreePath) -> impl Iterator<Item = &TreePath> {
+        let prefix = TreePath([folder.as_bytes(), b"/"].concat());
+        let inside = self.0.range(prefix.clone()..).map(|it| it.0);
+        inside.take_while(move |it| it.as_bytes().starts_with(prefix.as_bytes()))
+    }
+}
+
+impl<P: Ord> FromIterator<(P, Node)> for Snapshot<P> {
+    fn from_iter<T: IntoIterator<Item = (P, Node)>>(nodes: T) -> Self {
+        Self(nodes.into_iter().collect())
     }
 }
 
@@ -225,7 +365,7 @@ mod tests {
             path("given/run.sh"),
             Node::File { bytes: b"a".as_slice().into(), executable: true },
         );
-        tree.put(path("given/.hidden"), Node::Link { to: "run.sh".to_owned() });
+        tree.put(path("given/.hidden"), Node::Link { to: b"run.sh".to_vec() });
         let mut given = tree.below("given/");
         given.put_files(&FileTree::from([(path("run.sh"), b"b".to_vec()), (path("new"), vec![])]));
         let is_runnable = |name: &str| {
@@ -238,6 +378,18 @@ mod tests {
             (3, 2, Some(&b"b"[..]))
         );
         assert_eq!(given.file(".hidden"), None, "a link is no file");
+    }
+
+    #[test]
+    fn paths_of_work_trees_are_any_bytes_that_stay_inside() {
+        for path in [&b"a/b"[..], b"caf\xe9", b"a\\b\n", b".git", b"..."] {
+            assert_eq!(TreePath::parse(path).unwrap().as_bytes(), path);
+        }
+        for path in [&b""[..], b"/etc", b"..", b"a/../b", b"a//b", b"a/", b"./a", b"a\0b"] {
+            assert!(TreePath::parse(path).is_err(), "{path:?}");
+        }
+        let odd = TreePath::parse(b"caf\xe9\x1b[2J").unwrap();
+        assert_eq!((odd.to_string().as_str(), odd.to_rel()), ("caf\\xe9\\u{1b}[2J", None));
     }
 
     #[test]

@@ -11,7 +11,7 @@ use fairtrial_core::task::Task;
 use fairtrial_core::tree::{RelPath, Snapshot};
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{
-    Archive, Caps, Collect, DRIVER, Ending, Job, LimitHit, Outcome, Sandbox, SandboxError,
+    Archive, Caps, Collect, DRIVER, Ending, Job, LimitHit, Outcome, Reach, Sandbox, SandboxError,
 };
 
 use crate::doubts::Doubts;
@@ -150,7 +150,9 @@ impl<'a> JudgeContext<'a> {
             channel: false,
             collect: Collect::Nothing,
             session: self.session,
-            listen: None,
+            network: Reach::Nothing,
+            tree: None,
+            home: None,
             caps,
         }
     }

@@ -6,7 +6,7 @@ use std::env;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use fairtrial_sandbox::{Caps, Collect, Ending, Job, Outcome, Sandbox};
+use fairtrial_sandbox::{Caps, Collect, Ending, Job, Outcome, Reach, Sandbox};
 
 /// What a tool may use to say who it is.
 const CAPS: Caps = Caps {
@@ -48,7 +48,9 @@ pub fn ask(
         channel: false,
         collect: Collect::Nothing,
         session: 0,
-        listen: None,
+        network: Reach::Nothing,
+        tree: None,
+        home: None,
         caps: CAPS,
     };
     let outcome = sandbox.run(&job).map_err(|error| error.to_string())?;

@@ -37,6 +37,7 @@ pub fn first_prompt(
             let bytes = match node {
                 Node::File { bytes, .. } => bytes,
                 Node::Link { to } => {
+                    let to = String::from_utf8_lossy(to);
                     let _ = write!(out, "\n`{path}` (a link to `{to}`)\n");
                     continue;
                 }

@@ -309,10 +309,15 @@ impl Record {
     /// # Errors
     /// When it is not there, or damaged.
     pub fn text(&self, digest: &str) -> Result<String, RecordError> {
-        self.read("read a text", || {
-            blob::load(&self.connection, digest)
-                .map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
-        })
+        self.bytes(digest).map(|bytes| String::from_utf8_lossy(&bytes).into_owned())
+    }
+
+    /// A stored text in bytes, which need not be UTF-8.
+    ///
+    /// # Errors
+    /// When it is not there, or damaged.
+    pub fn bytes(&self, digest: &str) -> Result<Vec<u8>, RecordError> {
+        self.read("read a text", || blob::load(&self.connection, digest))
     }
 
     /// Stored files.
@@ -334,7 +339,7 @@ impl Record {
     pub fn answer(&self, attempt: &AttemptRow) -> Result<Submission, RecordError> {
         Ok(match attempt.answer_kind.as_str() {
             "files" => Submission::Files(self.files(&attempt.answer)?),
-            "patch" => Submission::Patch(self.text(&attempt.answer)?),
+            "patch" => Submission::Patch(self.bytes(&attempt.answer)?),
             _ => Submission::Text(self.text(&attempt.answer)?),
         })
     }

@@ -328,7 +328,8 @@ impl Record {
     ) -> Result<(), RecordError> {
         self.transact("commit an answer", |transaction| {
             let body = match &answer.submission {
-                Submission::Text(text) | Submission::Patch(text) => text.clone().into_bytes(),
+                Submission::Text(text) => text.clone().into_bytes(),
+                Submission::Patch(patch) => patch.clone(),
                 Submission::Files(files) => pack(files),
             };
             let body = blob::store(transaction, &body)?;

@@ -141,7 +141,7 @@ fn message(role: Role, content: &str) -> Message {
 fn as_said(submission: &Submission) -> String {
     match submission {
         Submission::Text(text) => text.clone(),
-        Submission::Patch(patch) => format!("```diff\n{patch}\n```"),
+        Submission::Patch(patch) => format!("```diff\n{}\n```", String::from_utf8_lossy(patch)),
         Submission::Files(files) => {
             let file = |(path, bytes): (_, &Vec<u8>)| {
                 format!("``` {path}\n{}\n```\n", String::from_utf8_lossy(bytes))

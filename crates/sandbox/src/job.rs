@@ -12,6 +12,9 @@ use crate::archive::{Archive, ArchiveError};
 /// The folder that a program finds itself in.
 pub const WORK: &str = "/work";
 
+/// The folder of the files in [`Job::home`].
+pub const HOME: &str = "/tmp/home";
+
 /// The folder of the files in [`Job::driver`].
 pub const DRIVER: &str = "/opt/driver";
 
@@ -25,8 +28,13 @@ pub struct Job<'a> {
     pub env: BTreeMap<String, String>,
     /// What it reads on standard input.
     pub stdin: Vec<u8>,
-    /// What is unpacked into [`WORK`], later layers over earlier ones.
+    /// A tree of the sandbox's store, which the work folder is a view of: what the program writes there
+    /// is the run's own.
+    pub tree: Option<String>,
+    /// What is unpacked into [`WORK`], over the tree, later layers over earlier ones.
     pub layers: Vec<&'a Archive>,
+    /// What is unpacked into [`HOME`]; `None`: there is no such folder.
+    pub home: Option<&'a Archive>,
     /// Laid over the layers: files that it may read but neither change nor move nor remove. In the
     /// plain tier that holds only where the tool runs as root.
     pub sealed: Option<&'a Archive>,
@@ -41,22 +49,59 @@ pub struct Job<'a> {
     /// Runs of one session, such as the cases of one answer, may follow each other in one empty
     /// network namespace, whose making is half of what a start costs. 0 gets a new one always.
     pub session: u64,
-    /// A port of 127.0.0.1, in a network of the run's own, at which the tool listens; all others stay
-    /// shut. Takes the full tier.
-    pub listen: Option<u16>,
+    /// What it can reach by the network.
+    pub network: Reach,
     /// How much it may use.
     pub caps: Caps,
 }
 
-/// What of the work folder is wanted when a run is over.
+/// What a program can reach by the network. More than nothing takes the full tier.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub enum Reach {
+    /// Nothing: the network is the run's own, and empty.
+    #[default]
+    Nothing,
+    /// A port of 127.0.0.1, in a network of the run's own, at which the tool listens; all others stay shut.
+    Port(u16),
+    /// The loopback device of a network of the run's own, on which it may serve and ask itself.
+    Loopback {
+        /// A port of it at which the tool listens.
+        tool: Option<u16>,
+    },
+    /// What the machine reaches. For programs that the user vouches for.
+    Machine,
+}
+
+impl Reach {
+    /// The port at which the tool listens.
+    #[must_use]
+    pub const fn tool_port(self) -> Option<u16> {
+        match self {
+            Self::Port(port) | Self::Loopback { tool: Some(port) } => Some(port),
+            Self::Nothing | Self::Loopback { tool: None } | Self::Machine => None,
+        }
+    }
+}
+
+/// What is wanted of a run's files when it is over.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Collect {
     /// Nothing.
     Nothing,
-    /// These files, where they are there.
+    /// These files of the work folder, where they are there.
     Files(Vec<RelPath>),
-    /// Everything.
+    /// Every regular file of the work folder.
     All,
+    /// What differs from [`Job::tree`]: files with their modes, links, and what is gone. Names in `skip`
+    /// are left out, at any depth.
+    Changes {
+        /// Such as `.git`.
+        skip: Vec<String>,
+    },
+    /// These files of `/tmp`, where they are there.
+    Temporary(Vec<RelPath>),
+    /// The whole work folder becomes a tree of the store, under this name.
+    Keep(String),
 }
 
 /// How much a run may use.
@@ -114,6 +159,17 @@ pub enum Accounting {
     Polling,
 }
 
+/// How a run saw a tree of the store.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum TreeView {
+    /// By overlayfs: what it wrote lay over the tree.
+    Overlay,
+    /// In a copy of its own, which shared the blocks of the files until they were written (ioctl_ficlone(2)).
+    Reflinks,
+    /// In a copy of its own.
+    Copies,
+}
+
 /// What a stream carried.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Captured {
@@ -167,6 +223,8 @@ pub struct Outcome {
     pub denied: BTreeMap<String, u64>,
     /// How it was measured.
     pub accounting: Accounting,
+    /// How it saw [`Job::tree`].
+    pub view: Option<TreeView>,
     /// Bytes on both streams in laps before the last one.
     pub earlier_out: u64,
     /// Laps before the last one, where there are laps.
@@ -231,6 +289,15 @@ pub enum SandboxError {
     /// What the program left could not be taken out.
     #[error("failed to take out the files that the program left: {0}")]
     Collect(String),
+    /// The store of trees could not be used.
+    #[error("failed to use the store of prepared trees at `{path}`")]
+    Store {
+        /// Where it is, or should be.
+        path: PathBuf,
+        /// What the system said.
+        #[source]
+        source: std::io::Error,
+    },
     /// Files could not be written for the program.
     #[error("failed to write files for the program: {0}")]
     Files(String),

@@ -27,8 +27,8 @@ mod wire;
 pub use archive::{Archive, ArchiveEntry, ArchiveError};
 pub use helper::{helper_main, is_helper, is_system};
 pub use job::{
-    Accounting, Caps, Captured, Collect, DRIVER, Ending, Job, Lap, LimitHit, Outcome, SandboxError,
-    WORK,
+    Accounting, Caps, Captured, Collect, DRIVER, Ending, HOME, Job, Lap, LimitHit, Outcome, Reach,
+    SandboxError, TreeView, WORK,
 };
 pub use running::{Allowed, Frame, Running};
 pub use sandbox::{Demand, Sandbox};

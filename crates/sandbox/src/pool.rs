@@ -17,10 +17,21 @@ use crate::wire::{self, Spec, ZygoteConfig, ZygoteReply};
 /// How long a zygote that was asked to end is waited for: it waits for its supervisor, too.
 const PATIENCE: Duration = Duration::from_secs(15);
 
+/// What the runs of one zygote have in common.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct ZygoteKind {
+    /// Folders of this machine that programs may read.
+    pub show: Vec<PathBuf>,
+    /// The store, where they get views of its trees.
+    pub store: Option<PathBuf>,
+    /// Whether they are in the machine's own network.
+    pub machine_network: bool,
+}
+
 /// A process that runs are forked from.
 #[derive(Debug)]
 pub(crate) struct Zygote {
-    show: Vec<PathBuf>,
+    kind: ZygoteKind,
     child: Child,
     /// Taken when the zygote is to end.
     socket: Option<OwnedFd>,
@@ -38,10 +49,10 @@ impl ZygotePool {
         Self(Mutex::new(vec![zygote]))
     }
 
-    /// One that shows these folders, where there is one.
-    pub(crate) fn borrow(&self, show: &[PathBuf]) -> Option<Zygote> {
+    /// One of this kind, where there is one.
+    pub(crate) fn borrow(&self, kind: &ZygoteKind) -> Option<Zygote> {
         let mut pool = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let fitting = pool.iter().position(|it| it.show == show)?;
+        let fitting = pool.iter().position(|it| it.kind == *kind)?;
         Some(pool.swap_remove(fitting))
     }
 
@@ -64,7 +75,7 @@ impl Zygote {
     pub(crate) fn start(
         helper: &Path,
         tier: Tier,
-        show: &[PathBuf],
+        kind: ZygoteKind,
     ) -> Result<(Self, Vec<Layer>), SandboxError> {
         let (socket, theirs) = socket_pair(SockType::SeqPacket)?;
         let child = Command::new(helper)
@@ -78,10 +89,10 @@ impl Zygote {
             .stderr(Stdio::null())
             .spawn()
             .map_err(SandboxError::Start)?;
-        let (show, socket) = (show.to_vec(), Some(socket));
-        let mut zygote = Self { show, child, socket, memory_kills: None };
-        let config =
-            ZygoteConfig { tier, show: zygote.show.clone(), scratch: std::env::temp_dir() };
+        let ZygoteKind { show, store, machine_network } = kind.clone();
+        let mut zygote = Self { kind, child, socket: Some(socket), memory_kills: None };
+        let scratch = std::env::temp_dir();
+        let config = ZygoteConfig { tier, show, store, machine_network, scratch };
         zygote.send(&config, &[])?;
         match wire::receive::<ZygoteReply>(zygote.socket()?).map_err(SandboxError::Talk)? {
             Some((ZygoteReply::Ready(layers), fds)) => {

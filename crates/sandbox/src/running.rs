@@ -90,11 +90,12 @@ struct Stream {
     captured: Captured,
 }
 
-/// Starts a program in a zygote's sandbox.
+/// Starts a program in a zygote's sandbox. `kept` is the folder that the job's is to be kept in.
 pub(crate) fn start<'s>(
     pool: &'s ZygotePool,
     zygote: Zygote,
     job: &Job<'_>,
+    kept: Option<&OwnedFd>,
 ) -> Result<Running<'s>, SandboxError> {
     let (control, supervisor_control) = socket_pair(SockType::SeqPacket)?;
     let (stdin_read, stdin_write) = pipe()?;
@@ -102,7 +103,7 @@ pub(crate) fn start<'s>(
     let (stderr_read, stderr_write) = pipe()?;
     let channel = job.channel.then(|| socket_pair(SockType::Stream)).transpose()?;
     let collected = match job.collect {
-        Collect::Nothing => None,
+        Collect::Nothing | Collect::Keep(_) => None,
         _ => Some(Archive::empty()?),
     };
     let spec = Spec {
@@ -111,17 +112,20 @@ pub(crate) fn start<'s>(
         channel: job.channel,
         driver: job.driver.is_some(),
         sealed: job.sealed.is_some(),
+        home: job.home.is_some(),
+        tree: job.tree.clone(),
         collect: job.collect.clone(),
         session: job.session,
-        listen: job.listen,
+        network: job.network,
         caps: job.caps,
     };
     let mut fds = vec![supervisor_control.as_fd(), stdin_read.as_fd()];
     fds.extend([stdout_write.as_fd(), stderr_write.as_fd()]);
     fds.extend(channel.iter().map(|(_, theirs)| theirs.as_fd()));
-    fds.extend(collected.iter().map(Archive::as_fd));
+    fds.extend(collected.iter().map(Archive::as_fd).chain(kept.map(OwnedFd::as_fd)));
     fds.extend(job.driver.iter().map(|it| it.as_fd()));
     fds.extend(job.sealed.iter().map(|it| it.as_fd()));
+    fds.extend(job.home.iter().map(|it| it.as_fd()));
     fds.extend(job.layers.iter().map(|it| it.as_fd()));
     let memory_kills = zygote.memory_kills();
     zygote.order(&spec, &fds)?;
@@ -200,7 +204,7 @@ impl Running<'_> {
         }
     }
 
-    /// The socket that listens in the run's own network, at [`Job::listen`]. `None` when nothing does, it
+    /// The socket that listens in the run's own network, at [`Reach::tool_port`]. `None` when nothing does, it
     /// was taken before, or the run did not come that far.
     ///
     /// # Errors
@@ -327,6 +331,7 @@ impl Running<'_> {
             started: None,
             denied: BTreeMap::new(),
             accounting: Accounting::Group,
+            view: None,
         })
     }
 
@@ -342,6 +347,7 @@ impl Running<'_> {
             started: ended.started,
             denied: ended.denied,
             accounting: ended.accounting,
+            view: ended.view,
             earlier_out: self.earlier_out,
             laps: std::mem::take(&mut self.laps),
             stdout: std::mem::take(&mut self.stdout.captured),

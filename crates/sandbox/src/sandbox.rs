@@ -1,9 +1,17 @@
 //! The tool's side of the sandbox: chooses the tier, starts zygotes, and lends them to runs.
 
+use std::fs::DirBuilder;
+use std::io;
+use std::os::fd::OwnedFd;
+use std::os::unix::fs::{DirBuilderExt as _, chown};
 use std::path::{Path, PathBuf};
 
-use crate::job::{Job, Outcome, SandboxError};
-use crate::pool::{Zygote, ZygotePool};
+use nix::fcntl::{OFlag, open};
+use nix::sys::stat::Mode;
+
+use crate::helper::tree_owner;
+use crate::job::{Collect, Job, Outcome, Reach, SandboxError};
+use crate::pool::{Zygote, ZygoteKind, ZygotePool};
 use crate::running::{Running, start};
 use crate::tier::{Layer, Tier};
 
@@ -15,6 +23,8 @@ pub struct Sandbox {
     tier: Tier,
     layers: Vec<Layer>,
     why_not_full: Option<String>,
+    /// Where trees are that runs have views of.
+    store: Option<PathBuf>,
     /// Zygotes that serve nobody just now.
     pool: ZygotePool,
 }
@@ -37,12 +47,14 @@ impl Sandbox {
     /// # Errors
     /// When this machine has no tier that will do, or the helper cannot be started.
     pub fn open(helper: &Path, demand: Demand) -> Result<Self, SandboxError> {
-        let attempt = |tier| Zygote::start(helper, tier, &[]);
+        let bare = ZygoteKind { show: Vec::new(), store: None, machine_network: false };
+        let attempt = |tier| Zygote::start(helper, tier, bare.clone());
         let with = |tier, (zygote, layers), why_not_full| Self {
             helper: helper.to_owned(),
             tier,
             layers,
             why_not_full,
+            store: None,
             pool: ZygotePool::with(zygote),
         };
         if let Demand::Only(tier) = demand {
@@ -95,13 +107,68 @@ impl Sandbox {
     /// # Errors
     /// When no zygote can be started. What fails inside is reported by [`Running::finish`].
     pub fn start(&self, job: &Job<'_>) -> Result<Running<'_>, SandboxError> {
+        let needs_store = job.tree.is_some();
+        let kind = ZygoteKind {
+            show: job.show.clone(),
+            store: self.store.clone().filter(|_| needs_store),
+            machine_network: job.network == Reach::Machine,
+        };
+        let kept = match &job.collect {
+            Collect::Keep(name) => Some(self.new_tree(name)?),
+            _ => None,
+        };
         // A zygote that somebody ended is found out when it is sent something.
-        while let Some(zygote) = self.pool.borrow(&job.show) {
-            match start(&self.pool, zygote, job) {
+        while let Some(zygote) = self.pool.borrow(&kind) {
+            match start(&self.pool, zygote, job, kept.as_ref()) {
                 Err(SandboxError::Talk(_)) => {}
                 started => return started,
             }
         }
-        start(&self.pool, Zygote::start(&self.helper, self.tier, &job.show)?.0, job)
+        let zygote = Zygote::start(&self.helper, self.tier, kind)?.0;
+        start(&self.pool, zygote, job, kept.as_ref())
+    }
+
+    /// The same with a store: a folder for trees that runs have views of. Nobody but the tool's user may
+    /// look into it.
+    ///
+    /// # Errors
+    /// When the folder cannot be made.
+    pub fn with_store(mut self, folder: PathBuf) -> Result<Self, SandboxError> {
+        DirBuilder::new()
+            .recursive(true)
+            .mode(0o700)
+            .create(&folder)
+            .map_err(|source| SandboxError::Store { path: folder.clone(), source })?;
+        self.store = Some(folder);
+        Ok(self)
+    }
+
+    /// The folder of the store. `None` without one.
+    #[must_use]
+    pub fn store(&self) -> Option<&Path> {
+        self.store.as_deref()
+    }
+
+    /// Whose the files of trees are: a word that is another where trees of one cannot be used by the other.
+    #[must_use]
+    pub fn tree_kind(&self) -> &'static str {
+        match (self.tier, tree_owner()) {
+            (Tier::Full, Some(_)) => "full-root",
+            (Tier::Full, None) => "full",
+            (Tier::Plain | Tier::Trusted, _) => "plain",
+        }
+    }
+
+    /// A folder for a tree that is to come, owned by who will fill it.
+    fn new_tree(&self, name: &str) -> Result<OwnedFd, SandboxError> {
+        let store = self.store.clone().unwrap_or_default();
+        let path = store.join(name);
+        let failed = |source: io::Error| SandboxError::Store { path: path.clone(), source };
+        DirBuilder::new().mode(0o700).create(&path).map_err(failed)?;
+        if let (Tier::Full, Some(id)) = (self.tier, tree_owner()) {
+            chown(&path, Some(id), Some(id)).map_err(failed)?;
+        }
+        let flags = OFlag::O_RDONLY | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC;
+        open(&path, flags, Mode::empty()).map_err(|error| failed(error.into()))
     }
 }

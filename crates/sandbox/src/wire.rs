@@ -13,7 +13,7 @@ use nix::sys::socket::{ControlMessage, ControlMessageOwned, MsgFlags, recv, recv
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 
-use crate::job::{Accounting, Caps, Collect, Ending, Lap, LimitHit};
+use crate::job::{Accounting, Caps, Collect, Ending, Lap, LimitHit, Reach, TreeView};
 use crate::tier::{Layer, Tier};
 
 /// Largest message, in bytes.
@@ -28,6 +28,10 @@ pub struct ZygoteConfig {
     pub tier: Tier,
     /// Folders of this machine that programs may read besides the system's own.
     pub show: Vec<PathBuf>,
+    /// The folder of trees, where runs get views of them.
+    pub store: Option<PathBuf>,
+    /// Whether its runs are in the machine's own network.
+    pub machine_network: bool,
     /// Where folders are made in a tier that has no file system of its own.
     pub scratch: PathBuf,
 }
@@ -42,9 +46,9 @@ pub enum ZygoteReply {
 }
 
 /// An order to a zygote: what to run. The descriptors come in the order: the run's own control
-/// socket, standard input, output, error, the channel if there is one, the archive to collect
-/// into if there is one, the driver if there is one, the sealed files if there are any, the
-/// layers.
+/// socket, standard input, output, error, the channel if there is one, the archive or folder to
+/// collect into if there is one, the driver if there is one, the sealed files if there are any, the
+/// home if there is one, the layers.
 #[derive(Debug, Serialize, Deserialize)]
 pub struct Spec {
     pub command: Vec<String>,
@@ -52,9 +56,11 @@ pub struct Spec {
     pub channel: bool,
     pub driver: bool,
     pub sealed: bool,
+    pub home: bool,
+    pub tree: Option<String>,
     pub collect: Collect,
     pub session: u64,
-    pub listen: Option<u16>,
+    pub network: Reach,
     pub caps: Caps,
 }
 
@@ -102,6 +108,7 @@ pub struct RunEnd {
     pub started: Option<u32>,
     pub denied: BTreeMap<String, u64>,
     pub accounting: Accounting,
+    pub view: Option<TreeView>,
 }
 
 /// Sends a message with descriptors.

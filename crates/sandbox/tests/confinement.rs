@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 use fairtrial_core::tree::{FileTree, Node, RelPath, Snapshot};
 use fairtrial_sandbox::{
     Accounting, Allowed, Archive, Caps, Collect, Demand, Ending, Frame, Job, LimitHit, Outcome,
-    Running, Sandbox, SandboxError, Tier,
+    Reach, Running, Sandbox, SandboxError, Tier,
 };
 
 /// The full tier, shared by all tests.
@@ -74,7 +74,9 @@ fn job(command: &[&str]) -> Job<'static> {
         channel: false,
         collect: Collect::Nothing,
         session: 1,
-        listen: None,
+        network: Reach::Nothing,
+        tree: None,
+        home: None,
         caps: caps(),
     }
 }
@@ -347,7 +349,7 @@ fn the_tool_can_listen_in_a_network_of_the_run_s_own() {
          except OSError as error: print(error.errno)",
         outside.local_addr().unwrap().port()
     );
-    let job = Job { listen: Some(7070), ..python_job(&script) };
+    let job = Job { network: Reach::Port(7070), ..python_job(&script) };
     let mut running = start(&job).unwrap();
     let listener = running.listener().unwrap().unwrap();
     let (mut stream, _) = listener.accept().unwrap();
@@ -456,15 +458,18 @@ fn files_go_in_and_come_out_and_links_do_not_lead_anywhere() {
     let base = job(&["/bin/sh", "-c", script]);
     let all = run(&Job { layers: vec![&layer], collect: Collect::All, ..base }).unwrap();
     let entries = all.collected.unwrap().entries().unwrap();
-    let mut names: Vec<_> = entries.iter().map(|it| (it.path.as_str(), it.executable)).collect();
+    let is_runnable =
+        |node: &Option<Node>| matches!(node, Some(Node::File { executable, .. }) if *executable);
+    let mut names: Vec<_> =
+        entries.iter().map(|it| (it.path.as_bytes(), is_runnable(&it.node))).collect();
     names.sort_unstable();
-    assert_eq!(names, [("in/a.txt", false), ("out/deep/b.txt", false), ("run.sh", true)]);
+    let expected = [(&b"in/a.txt"[..], false), (b"out/deep/b.txt", false), (b"run.sh", true)];
+    assert_eq!(names, expected);
     let wanted = ["out/link", "out/deep/b.txt", "way/b.txt", "no"].map(path).to_vec();
     let base = job(&["/bin/sh", "-c", script]);
     let some = run(&Job { layers: vec![&layer], collect: Collect::Files(wanted), ..base }).unwrap();
-    let entries = some.collected.unwrap().entries().unwrap();
-    assert_eq!(entries.len(), 1);
-    assert_eq!(entries[0].bytes, b"alpha");
+    let files = some.collected.unwrap().files().unwrap();
+    assert_eq!(files.into_values().collect::<Vec<_>>(), [b"alpha"]);
 }
 
 #[test]
@@ -565,9 +570,9 @@ fn modes_and_links_go_in_and_no_layer_writes_through_a_link() {
     let mut tree = Snapshot::new();
     let script = b"#!/bin/sh\necho ahoy\n".as_slice();
     tree.put(path("bin/hail"), Node::File { bytes: script.into(), executable: true });
-    tree.put(path("hail"), Node::Link { to: "bin/hail".to_owned() });
-    tree.put(path("way"), Node::Link { to: "/tmp".to_owned() });
-    tree.put(path("mark"), Node::Link { to: "/tmp/mark".to_owned() });
+    tree.put(path("hail"), Node::Link { to: b"bin/hail".to_vec() });
+    tree.put(path("way"), Node::Link { to: b"/tmp".to_vec() });
+    tree.put(path("mark"), Node::Link { to: b"/tmp/mark".to_vec() });
     let first = Archive::of_snapshot(&tree).unwrap();
     let files = [("way/out", "x"), ("mark", "y")].map(|it| (path(it.0), it.1.as_bytes().to_vec()));
     let second = Archive::of(&FileTree::from(files)).unwrap();

@@ -11,7 +11,6 @@ mod choose;
 mod elision;
 mod fence;
 mod mend;
-mod patch;
 mod usage;
 
 use std::collections::BTreeMap;
@@ -19,9 +18,9 @@ use std::fmt;
 use std::str::FromStr;
 use std::sync::LazyLock;
 
-pub use patch::{PatchError, apply_patch};
 use serde::{Deserialize, Serialize};
 
+use crate::change::Slack;
 use crate::language::{Languages, Syntax};
 use crate::plan::ReadingMode;
 use crate::tree::{FileTree, RelPath};
@@ -48,6 +47,31 @@ worded! {
         ExtraFile = "file nobody asked for",
         /// Quotes, dashes or spaces of a typesetter stand in the code.
         TypographicMarks = "typographic marks in code",
+        /// The head of a part of a patch has no line numbers, or wrong counts.
+        PatchHead = "wrong head in patch",
+        /// Line numbers of a patch are wrong.
+        PatchLines = "wrong line numbers in patch",
+        /// Lines around a change differ from those of the file.
+        PatchContext = "other lines around the change",
+        /// Lines of a patch end otherwise than those of the file.
+        PatchLineEnds = "other line ends in patch",
+        /// White space at the ends of a patch's lines differs.
+        PatchSpace = "other white space in patch",
+        /// A patch makes a file that is there, or changes one that is not.
+        PatchExistence = "patch of a file that is or is not there",
+    }
+}
+
+impl From<Slack> for Deviation {
+    fn from(slack: Slack) -> Self {
+        match slack {
+            Slack::Head => Self::PatchHead,
+            Slack::LineNumbers => Self::PatchLines,
+            Slack::Context => Self::PatchContext,
+            Slack::LineEnds => Self::PatchLineEnds,
+            Slack::WhiteSpace => Self::PatchSpace,
+            Slack::Existence => Self::PatchExistence,
+        }
     }
 }
 
@@ -58,8 +82,8 @@ pub enum Submission {
     Text(String),
     /// Files.
     Files(FileTree),
-    /// A unified diff.
-    Patch(String),
+    /// A unified diff, in whatever encodings its files have.
+    Patch(Vec<u8>),
 }
 
 impl Submission {

@@ -232,25 +232,6 @@ fn an_answer_made_to_keep_the_reader_busy_is_read_all_the_same() {
 }
 
 #[test]
-fn a_blank_line_at_the_end_of_a_hunk_belongs_to_it() {
-    let files = FileTree::from([(
-        RelPath::parse("a.py").unwrap(),
-        b"one\ntwo\nthree\n\nfour\nfive\nsix\n\nseven\n".to_vec(),
-    )]);
-    let patch = "--- a/a.py\n+++ b/a.py\n@@ -1,4 +1,4 @@\n one\n-two\n+2\n three\n \n@@ -5,4 +5,4 @@\n four\n-five\n\
-        +5\n six\n \n";
-    let out = b"one\n2\nthree\n\nfour\n5\nsix\n\nseven\n";
-    // With its space, without it, and with blank lines behind the patch.
-    let bare = patch.replace("\n \n", "\n\n");
-    for patch in
-        [patch.to_owned(), bare.clone(), format!("{bare}\n\n"), format!("{patch}-- \n2.47\n")]
-    {
-        let found = apply_patch(&files, &patch).unwrap();
-        assert_eq!(found[&RelPath::parse("a.py").unwrap()], out, "{patch}");
-    }
-}
-
-#[test]
 fn marks_of_a_typesetter_are_left_and_a_mended_version_is_there_for_code_that_is_not_sound() {
     for (language, code) in [
         ("rust", "fn main() {\n    let c = '\u{2019}';\n    println!(\"{c}\");\n}\n"),
@@ -338,26 +319,6 @@ fn tests_and_demonstrations_are_not_taken_for_the_program() {
         None,
     );
     assert_eq!(code(&reading), program);
-}
-
-#[test]
-fn a_patch_applies_wholly_or_not_at_all() {
-    let file = RelPath::parse("a.py").unwrap();
-    let files = FileTree::from([(file.clone(), b"one\ntwo\nthree\n".to_vec())]);
-    let patch = "diff --git a/a.py b/a.py\n--- a/a.py\n+++ b/a.py\n@@ -1,3 +1,3 @@\n one\n-two\n+2\n three\n\
-                 --- /dev/null\n+++ b/n/b.py\n@@ -0,0 +1 @@\n+new\n";
-    let out = apply_patch(&files, patch).unwrap();
-    assert_eq!(out[&file], b"one\n2\nthree\n");
-    assert_eq!(out.len(), 2);
-    for (bad, part) in [
-        (patch.replace("-two", "-ten"), "a.py"),
-        (patch.replace("b/n/b.py", "../b.py"), "not a usable file path"),
-        (patch.replace("a/a.py", "a/c.py"), "not among the files"),
-        ("just words".to_owned(), "no `--- `"),
-    ] {
-        let error = apply_patch(&files, &bad).unwrap_err().to_string();
-        assert!(error.contains(part), "{error}");
-    }
 }
 
 fn syntax(language: &str) -> crate::language::Syntax {

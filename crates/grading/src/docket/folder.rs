@@ -2,6 +2,7 @@
 
 use std::fs::{self, OpenOptions};
 use std::io::{self, Read as _};
+use std::os::unix::ffi::OsStringExt as _;
 use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 
@@ -116,8 +117,8 @@ impl FolderReading<'_> {
                 let bytes = self.bytes(&path)?.into();
                 self.put(&path, Node::File { bytes, executable: mode & 0o100 != 0 })?;
             } else if kind.is_symlink() && depth >= OWN_DOTS {
-                let to = fs::read_link(&path).map_err(io(&path))?.to_string_lossy().into_owned();
-                self.put(&path, Node::Link { to })?;
+                let to = fs::read_link(&path).map_err(io(&path))?;
+                self.put(&path, Node::Link { to: to.into_os_string().into_vec() })?;
             }
         }
         Ok(())

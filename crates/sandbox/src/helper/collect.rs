@@ -1,34 +1,42 @@
 //! Packs what is wanted of a work folder when a run is over.
 
 use std::fs;
+use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::{FileExt as _, PermissionsExt as _};
 use std::path::Path;
+
+use fairtrial_core::tree::TreePath;
 
 use crate::archive::Archive;
 use crate::job::Collect;
 
-/// Packs what is wanted of the work folder. Only regular files are taken; links are not followed.
-/// Everything that could change them is dead by now.
-pub fn collect(wanted: &Collect, work: &Path, into: &mut Archive, most: u64) -> Result<(), String> {
+/// Packs what is wanted of a folder: the work folder or `/tmp`. Only regular files are taken; links are not
+/// followed. Everything that could change them is dead by now.
+pub fn collect(
+    wanted: &Collect,
+    folder: &Path,
+    into: &mut Archive,
+    most: u64,
+) -> Result<(), String> {
     let mut left = most;
     match wanted {
-        Collect::Nothing => Ok(()),
-        Collect::Files(paths) => {
+        Collect::Nothing | Collect::Changes { .. } | Collect::Keep(_) => Ok(()),
+        Collect::Files(paths) | Collect::Temporary(paths) => {
             for path in paths {
-                let full = work.join(path.as_str());
-                let on_the_way = full.ancestors().take_while(|it| *it != work);
+                let full = folder.join(path.as_str());
+                let on_the_way = full.ancestors().take_while(|it| *it != folder);
                 let is_link = |it: &Path| fs::symlink_metadata(it).is_ok_and(|it| it.is_symlink());
                 if !on_the_way.into_iter().any(is_link) {
-                    pack(&full, path.as_str(), into, &mut left)?;
+                    pack(&full, path.as_str().as_bytes(), into, &mut left)?;
                 }
             }
             Ok(())
         }
-        Collect::All => pack_folder(work, "", into, &mut left, 0),
+        Collect::All => pack_folder(folder, b"", into, &mut left, 0),
     }
 }
 
-fn pack(full: &Path, name: &str, into: &mut Archive, left: &mut u64) -> Result<(), String> {
+fn pack(full: &Path, name: &[u8], into: &mut Archive, left: &mut u64) -> Result<(), String> {
     let Ok(meta) = fs::symlink_metadata(full) else {
         return Ok(());
     };
@@ -61,7 +69,7 @@ const DEPTH_MAX: usize = 32;
 
 fn pack_folder(
     folder: &Path,
-    prefix: &str,
+    prefix: &[u8],
     into: &mut Archive,
     left: &mut u64,
     depth: usize,
@@ -70,18 +78,15 @@ fn pack_folder(
         return Ok(());
     };
     for entry in entries.flatten() {
-        let Ok(name) = entry.file_name().into_string() else {
-            continue;
-        };
-        let name = format!("{prefix}{name}");
-        if fairtrial_core::tree::RelPath::parse(&name).is_err() {
+        let name = [prefix, entry.file_name().as_bytes()].concat();
+        if TreePath::parse(&name).is_err() {
             continue;
         }
         let Ok(kind) = entry.file_type() else {
             continue;
         };
         if kind.is_dir() && depth < DEPTH_MAX {
-            pack_folder(&entry.path(), &format!("{name}/"), into, left, depth + 1)?;
+            pack_folder(&entry.path(), &[&name[..], b"/"].concat(), into, left, depth + 1)?;
         } else if kind.is_file() {
             pack(&entry.path(), &name, into, left)?;
         }

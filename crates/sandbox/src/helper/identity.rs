@@ -25,6 +25,10 @@ const FIRST_ID: u32 = 0x7a00_0000;
 /// the last run is not counted for the next.
 const IDS_OF_KEEPER: u32 = 16;
 
+/// The user and group of the trees in a store of root's, and of runs that have views of them: a file is
+/// its user's own only where the two are the same.
+const TREE_ID: u32 = FIRST_ID + PID_LIMIT * IDS_OF_KEEPER;
+
 /// Numbers of processes are below this (proc_sys_kernel(5), `pid_max`), so zygotes never share.
 const PID_LIMIT: u32 = 1 << 22;
 
@@ -99,6 +103,16 @@ impl Identity {
         Self { id: FIRST_ID + zygote * IDS_OF_KEEPER, changes: true, own_users: false }
     }
 
+    /// Who a run is that has a view of a tree or makes one.
+    #[must_use]
+    pub fn of_trees(self) -> Self {
+        match (self.changes, self.own_users) {
+            (true, false) => Self { id: TREE_ID, ..self },
+            (true, true) => Self { id: INSIDE_ID, changes: false, ..self },
+            (false, _) => self,
+        }
+    }
+
     /// Who the next run is, after this one.
     #[must_use]
     pub fn next(self) -> Self {
@@ -120,7 +134,12 @@ pub fn without_namespaces() -> Identity {
 }
 
 fn is_machine_root() -> bool {
-    geteuid().is_root() && is_mapped(FIRST_ID) && is_mapped(FIRST_ID + PID_LIMIT * IDS_OF_KEEPER)
+    geteuid().is_root() && is_mapped(FIRST_ID) && is_mapped(TREE_ID)
+}
+
+/// Who owns the trees that this process has runs keep, where that is not the user of this process.
+pub fn tree_owner() -> Option<u32> {
+    is_machine_root().then_some(TREE_ID)
 }
 
 /// The layers of this module, as they are found.

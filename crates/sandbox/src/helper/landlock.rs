@@ -17,7 +17,7 @@ use landlock::{
 use super::identity::Identity;
 use super::root::{ETC, SYSTEM};
 use super::state::SandboxState;
-use crate::job::WORK;
+use crate::job::{Reach, WORK};
 use crate::tier::{Layer, LayerState, Tier};
 
 /// The newest set of restrictions that is asked for.
@@ -98,11 +98,10 @@ pub fn is_enough_alone(identity: Identity) -> Result<(), String> {
     }
 }
 
-/// Puts the calling process, and all that it starts, behind the fence. `listen` is the port that it may
-/// connect to.
-pub fn install(sandbox: &SandboxState, listen: Option<u16>) -> Result<(), String> {
+/// Puts the calling process, and all that it starts, behind the fence. `network` is what it may connect to.
+pub fn install(sandbox: &SandboxState, network: Reach) -> Result<(), String> {
     let restricted = match (&sandbox.scratch, sandbox.tier) {
-        (None, _) => in_own_root(listen),
+        (None, _) => in_own_root(network),
         (Some(scratch), Tier::Plain) => {
             let own = [scratch.work(), scratch.tmp()];
             in_place(&own, &scratch.driver(), &sandbox.show)
@@ -112,21 +111,26 @@ pub fn install(sandbox: &SandboxState, listen: Option<u16>) -> Result<(), String
     restricted.map_err(|error| format!("landlock: {error}"))
 }
 
-fn ruleset(level: CompatLevel) -> Result<RulesetCreated, RulesetError> {
-    Ruleset::default()
+fn ruleset(level: CompatLevel, network: Reach) -> Result<RulesetCreated, RulesetError> {
+    let ruleset = Ruleset::default()
         .set_compatibility(level)
         .handle_access(AccessFs::from_all(ABI::V1))?
         .set_compatibility(CompatLevel::BestEffort)
         .handle_access(AccessFs::from_all(NEWEST))?
+        .scope(Scope::from_all(NEWEST))?;
+    match network {
         // No port but the tool's own is named below, so no other can be bound or connected to.
-        .handle_access(AccessNet::from_all(NEWEST))?
-        .scope(Scope::from_all(NEWEST))?
-        .create()
+        Reach::Nothing | Reach::Port(_) => {
+            ruleset.handle_access(AccessNet::from_all(NEWEST))?.create()
+        }
+        // Its network namespace is all that there is to be reached, or everything is.
+        Reach::Loopback { .. } | Reach::Machine => ruleset.create(),
+    }
 }
 
-fn in_own_root(listen: Option<u16>) -> Result<(), RulesetError> {
-    let mut ruleset = ruleset(CompatLevel::BestEffort)?;
-    if let Some(port) = listen {
+fn in_own_root(network: Reach) -> Result<(), RulesetError> {
+    let mut ruleset = ruleset(CompatLevel::BestEffort, network)?;
+    if let Reach::Port(port) = network {
         ruleset = ruleset.add_rule(NetPort::new(port, AccessNet::ConnectTcp))?;
     }
     ruleset = allow(ruleset, Path::new("/"), AccessFs::from_read(NEWEST))?;
@@ -138,7 +142,7 @@ fn in_own_root(listen: Option<u16>) -> Result<(), RulesetError> {
 
 fn in_place(own: &[PathBuf], driver: &Path, show: &[PathBuf]) -> Result<(), RulesetError> {
     // Nothing else stands around the files: a kernel that cannot is no kernel for this.
-    let mut ruleset = ruleset(CompatLevel::HardRequirement)?;
+    let mut ruleset = ruleset(CompatLevel::HardRequirement, Reach::Nothing)?;
     let read = AccessFs::from_read(NEWEST);
     let etc: Vec<PathBuf> = ETC.iter().map(|name| Path::new("/etc").join(name)).collect();
     let java = std::fs::read_dir("/etc").into_iter().flatten().flatten();

@@ -18,6 +18,7 @@ mod program;
 mod root;
 mod scratch;
 mod state;
+mod store;
 mod subordinate;
 mod supervisor;
 mod wait;
@@ -27,6 +28,7 @@ use std::os::fd::{AsFd as _, OwnedFd};
 use std::process::ExitCode;
 
 pub(crate) use group::MemoryKills;
+pub(crate) use identity::tree_owner;
 pub use root::is_system;
 
 use crate::archive::Archive;
@@ -50,9 +52,11 @@ pub(crate) struct RunFds {
     pub stdout: OwnedFd,
     pub stderr: OwnedFd,
     pub channel: Option<OwnedFd>,
-    pub collected: Option<Archive>,
+    /// An archive, or a folder of the store.
+    pub collected: Option<OwnedFd>,
     pub driver: Option<Archive>,
     pub sealed: Option<Archive>,
+    pub home: Option<Archive>,
     pub layers: Vec<Archive>,
 }
 
@@ -68,10 +72,11 @@ impl RunFds {
             channel: if spec.channel { Some(fds.next()?) } else { None },
             collected: match spec.collect {
                 Collect::Nothing => None,
-                _ => Some(Archive::from_fd(fds.next()?)),
+                _ => Some(fds.next()?),
             },
             driver: if spec.driver { Some(Archive::from_fd(fds.next()?)) } else { None },
             sealed: if spec.sealed { Some(Archive::from_fd(fds.next()?)) } else { None },
+            home: if spec.home { Some(Archive::from_fd(fds.next()?)) } else { None },
             layers: fds.map(Archive::from_fd).collect(),
         })
     }

@@ -16,16 +16,20 @@ use nix::unistd::{Gid, Uid, chown, fchown};
 
 use super::RunFds;
 use super::root::{OLD_PROC, QUIET, QUIET_DIR, SharedFolder, failed_at, tmpfs};
+use super::scratch::Scratch;
 use super::state::SandboxState;
+use super::store::{self, STORE, ViewFolders};
+use fairtrial_core::tree::Node;
+
 use crate::archive::Archive;
-use crate::job::{DRIVER, WORK};
+use crate::job::{DRIVER, HOME, WORK};
 use crate::wire::Spec;
 
 /// Largest file count of a work folder or `/tmp`.
 const FILES_MAX: u32 = 100_000;
 
 /// When every file was changed last, as programs see it: 2020-01-01, in seconds since 1970.
-const WRITTEN_AT: i64 = 1_577_836_800;
+const WRITTEN_AT: TimeSpec = TimeSpec::new(1_577_836_800, 0);
 
 /// Bytes that a driver's files may have.
 const DRIVER_MAX: u64 = 64 << 20;
@@ -34,6 +38,8 @@ const DRIVER_MAX: u64 = 64 << 20;
 pub struct Places {
     pub work: PathBuf,
     pub driver: PathBuf,
+    /// What the work folder is a view of.
+    pub view: Option<ViewFolders>,
 }
 
 /// Why a run's own part could not be set up.
@@ -54,15 +60,15 @@ impl From<String> for SetUpFailure {
 
 /// Sets up a run's own part of what its program sees.
 pub fn mounts(sandbox: &SandboxState, spec: &Spec, fds: &RunFds) -> Result<Places, SetUpFailure> {
-    let places = match &sandbox.scratch {
+    let mut places = match &sandbox.scratch {
         None => mount_own(sandbox, spec)?,
         Some(scratch) => {
             scratch.fresh(sandbox.identity)?;
-            Places { work: scratch.work(), driver: scratch.driver() }
+            Places { work: scratch.work(), driver: scratch.driver(), view: None }
         }
     };
     if let Some(driver) = &fds.driver {
-        unpack(driver, &places.driver, None)?;
+        unpack(driver, &places.driver, None, WRITTEN_AT)?;
         if sandbox.scratch.is_none() {
             freeze(Path::new(DRIVER))?;
         }
@@ -77,17 +83,53 @@ pub fn mounts(sandbox: &SandboxState, spec: &Spec, fds: &RunFds) -> Result<Place
         }
         other => other,
     };
+    open_view(sandbox, spec, &mut places, owner).map_err(full)?;
+    // What was made of a tree's files is older than what is put over them now.
+    let written = if places.view.is_some() { TimeSpec::UTIME_NOW } else { WRITTEN_AT };
     for layer in &fds.layers {
-        unpack(layer, &places.work, owner).map_err(full).map_err(|failure| match failure {
-            SetUpFailure::Failed(why) if sandbox.scratch.is_none() => SetUpFailure::BadFiles(why),
-            other => other,
-        })?;
+        unpack(layer, &places.work, owner, written).map_err(full).map_err(
+            |failure| match failure {
+                SetUpFailure::Failed(why) if sandbox.scratch.is_none() => {
+                    SetUpFailure::BadFiles(why)
+                }
+                other => other,
+            },
+        )?;
     }
     if let Some(sealed) = &fds.sealed {
-        unpack(sealed, &places.work, owner).map_err(full)?;
+        unpack(sealed, &places.work, owner, written).map_err(full)?;
         seal(sandbox, sealed, &places.work)?;
     }
+    if let Some(home) = &fds.home {
+        let tmp = sandbox.scratch.as_ref().map_or_else(|| PathBuf::from("/tmp"), Scratch::tmp);
+        let folder = tmp.join(Path::new(HOME).file_name().unwrap_or_default());
+        fs::create_dir(&folder).map_err(|error| not_written("folder", &folder, &error))?;
+        own(&folder, owner)?;
+        unpack(home, &folder, owner, WRITTEN_AT).map_err(full)?;
+    }
     Ok(places)
+}
+
+/// Makes the work folder a view of a tree where the job asks for one, and takes the store away.
+fn open_view(
+    sandbox: &SandboxState,
+    spec: &Spec,
+    places: &mut Places,
+    owner: Option<u32>,
+) -> Result<(), SetUpFailure> {
+    let Some(store) = &sandbox.store else { return Ok(()) };
+    let (store, own) = match sandbox.scratch {
+        None => (Path::new(STORE), Some(sandbox.identity.id)),
+        Some(_) => (store.as_path(), None),
+    };
+    if let Some(tree) = &spec.tree {
+        let view = store::open_view(&store.join(tree), &places.work, own.or(owner), own.is_some())?;
+        places.view = Some(view);
+    }
+    if sandbox.scratch.is_none() {
+        store::hide()?;
+    }
+    Ok(())
 }
 
 /// Gives the streams to the program's user, who may then open them again by name (`/dev/stdin`).
@@ -107,7 +149,7 @@ fn give_streams(sandbox: &SandboxState, fds: &RunFds) -> Result<(), String> {
 fn seal(sandbox: &SandboxState, sealed: &Archive, work: &Path) -> Result<(), String> {
     let entries = sealed.entries().map_err(|error| error.to_string())?;
     let files: BTreeSet<PathBuf> =
-        entries.iter().map(|entry| work.join(entry.path.as_str())).collect();
+        entries.iter().map(|it| work.join(OsStr::from_bytes(it.path.as_bytes()))).collect();
     let mut folders = BTreeSet::new();
     for file in &files {
         folders.extend(file.ancestors().skip(1).take_while(|it| *it != work).map(Path::to_owned));
@@ -172,34 +214,43 @@ fn mount_own(sandbox: &SandboxState, spec: &Spec) -> Result<Places, String> {
     if spec.driver {
         tmpfs(DRIVER, &format!("mode=0755,size={DRIVER_MAX}"), MsFlags::empty())?;
     }
-    Ok(Places { work: WORK.into(), driver: DRIVER.into() })
+    Ok(Places { work: WORK.into(), driver: DRIVER.into(), view: None })
 }
 
 /// Writes what is in an archive below `folder`, owned by `owner`. Nothing that earlier archives put there is
 /// followed: a link gives way, as a file does.
-fn unpack(archive: &Archive, folder: &Path, owner: Option<u32>) -> Result<(), SetUpFailure> {
-    let entries = archive.entries().map_err(|error| error.to_string())?;
-    for entry in entries {
-        let path = folder.join(entry.path.as_str());
+fn unpack(
+    archive: &Archive,
+    folder: &Path,
+    owner: Option<u32>,
+    written: TimeSpec,
+) -> Result<(), SetUpFailure> {
+    for entry in archive.reader().map_err(|error| error.to_string())? {
+        let entry = entry.map_err(|error| error.to_string())?;
+        let path = folder.join(OsStr::from_bytes(entry.path.as_bytes()));
+        let Some(node) = entry.node else {
+            clear_place(&path)?;
+            continue;
+        };
         make_parents(&path, folder, owner)?;
         clear_place(&path)?;
-        if entry.is_link {
-            let to = OsStr::from_bytes(&entry.bytes);
-            symlink(to, &path).map_err(|error| not_written("link", &path, &error))?;
-        } else {
-            let mut file = OpenOptions::new()
-                .write(true)
-                .create_new(true)
-                .open(&path)
-                .map_err(|error| not_written("writing", &path, &error))?;
-            file.write_all(&entry.bytes).map_err(|error| not_written("writing", &path, &error))?;
-            let mode = if entry.executable { 0o755 } else { 0o644 };
-            file.set_permissions(Permissions::from_mode(mode))
-                .map_err(|error| failed_at("mode of", &path, &error))?;
+        match node {
+            Node::Link { to } => symlink(OsStr::from_bytes(&to), &path)
+                .map_err(|error| not_written("link", &path, &error))?,
+            Node::File { bytes, executable } => {
+                let mut file = OpenOptions::new()
+                    .write(true)
+                    .create_new(true)
+                    .open(&path)
+                    .map_err(|error| not_written("writing", &path, &error))?;
+                file.write_all(&bytes).map_err(|error| not_written("writing", &path, &error))?;
+                let mode = if executable { 0o755 } else { 0o644 };
+                file.set_permissions(Permissions::from_mode(mode))
+                    .map_err(|error| failed_at("mode of", &path, &error))?;
+            }
         }
         own(&path, owner)?;
         // Files that are written again are no newer than what was made of them before.
-        let written = TimeSpec::new(WRITTEN_AT, 0);
         utimensat(AT_FDCWD, &path, &written, &written, UtimensatFlags::NoFollowSymlink)
             .map_err(|error| failed_at("time of", &path, &error))?;
     }

@@ -58,9 +58,9 @@ impl Network {
     }
 }
 
-/// Takes the loopback device of this process's own network up, and listens there at a port.
-pub fn listen(port: u16) -> Result<OwnedFd, String> {
-    let failed = |error: std::io::Error| format!("listening at port {port}: {error}");
+/// Takes the loopback device of this process's own network up.
+pub fn take_loopback_up() -> Result<(), String> {
+    let failed = |error: std::io::Error| format!("the loopback device: {error}");
     let control = nix::sys::socket::socket(
         AddressFamily::Inet,
         SockType::Datagram,
@@ -78,5 +78,11 @@ pub fn listen(port: u16) -> Result<OwnedFd, String> {
     if unsafe { libc::ioctl(control.as_raw_fd(), libc::SIOCSIFFLAGS, &raw const request) } != 0 {
         return Err(failed(std::io::Error::last_os_error()));
     }
+    Ok(())
+}
+
+/// Listens at a port of this process's own network.
+pub fn listen(port: u16) -> Result<OwnedFd, String> {
+    let failed = |error: std::io::Error| format!("listening at port {port}: {error}");
     TcpListener::bind((Ipv4Addr::LOCALHOST, port)).map(OwnedFd::from).map_err(failed)
 }

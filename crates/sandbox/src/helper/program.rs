@@ -102,7 +102,7 @@ fn try_become(
         Ok(Some(_)) => {}
         _ => return Err(Failed::SetUp("the supervisor is gone".to_owned())),
     }
-    landlock::install(sandbox, spec.listen).map_err(Failed::SetUp)?;
+    landlock::install(sandbox, spec.network).map_err(Failed::SetUp)?;
     if sandbox.tier > Tier::Trusted {
         let rules =
             filter::FilterRules::of(sandbox.tier, sandbox.identity, sandbox.group.is_some());

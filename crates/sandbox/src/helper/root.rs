@@ -16,7 +16,9 @@ use nix::sys::stat::Mode;
 use nix::unistd::{pivot_root, sethostname};
 
 use super::identity::Identity;
+use super::store::STORE;
 use crate::job::WORK;
+use crate::wire::ZygoteConfig;
 
 /// Where the new root is put together, while the old one is still there.
 const NEW_ROOT: &str = "/tmp";
@@ -70,12 +72,12 @@ const ASIDE: &str = "/opt/aside";
 pub const OLD_PROC: &str = "/opt/old-proc";
 
 /// Lays out the new root and makes it the root of the zygote, for good.
-pub fn build_root(show: &[PathBuf], identity: Identity) -> Result<Vec<SharedFolder>, String> {
+pub fn build_root(config: &ZygoteConfig, identity: Identity) -> Result<Vec<SharedFolder>, String> {
     sethostname("trial").map_err(|error| format!("host name: {error}"))?;
     let private = MsFlags::MS_REC | MsFlags::MS_PRIVATE;
     mount(None::<&str>, "/", None::<&str>, private, None::<&str>)
         .map_err(|error| format!("making mounts private: {error}"))?;
-    let (mut shown, links) = find_shown(show);
+    let (mut shown, links) = find_shown(&config.show);
     let mut shared = Vec::new();
     for (number, it) in shown.iter_mut().enumerate() {
         if [WORK, "/tmp"].iter().any(|own| it.at.starts_with(own)) {
@@ -83,12 +85,17 @@ pub fn build_root(show: &[PathBuf], identity: Identity) -> Result<Vec<SharedFold
             shared.push(SharedFolder { at: std::mem::replace(&mut it.at, from.clone()), from });
         }
     }
+    if let Some(store) = &config.store {
+        let from = open(store, OFlag::O_PATH | OFlag::O_CLOEXEC, Mode::empty())
+            .map_err(|error| failed_at("the store of trees", store, &error))?;
+        shown.push(Shown { at: STORE.into(), from, is_dir: true });
+    }
     tmpfs(NEW_ROOT, "mode=0755,size=4m,nr_inodes=8192", MsFlags::empty())?;
     for link in &links {
         symlink(&link.1, inside(&link.0)).map_err(|error| failed_at("link", &link.0, &error))?;
     }
     devices()?;
-    etc()?;
+    etc(config.machine_network)?;
     for folder in ["proc", "tmp", "work", "opt/driver"] {
         make_dir(&inside(Path::new(folder)))?;
     }
@@ -233,7 +240,12 @@ fn devices() -> Result<(), String> {
 }
 
 /// The part of `/etc` that programs see: copies of the machine's files, and a few of our own.
-fn etc() -> Result<(), String> {
+fn etc(with_network: bool) -> Result<(), String> {
+    if with_network {
+        for name in NETWORK_ETC {
+            follow(&Path::new("/etc").join(name))?;
+        }
+    }
     for name in ETC {
         copy(&Path::new("/etc").join(name), 0)?;
     }
@@ -242,7 +254,20 @@ fn etc() -> Result<(), String> {
     for entry in java {
         copy(&entry.path(), 0)?;
     }
-    own_etc()
+    own_etc(with_network)
+}
+
+/// What of `/etc` says how the machine's network is used.
+const NETWORK_ETC: &[&str] = &["resolv.conf", "gai.conf", "ssl/certs/ca-certificates.crt"];
+
+/// Copies a file to the same place below the new root, from wherever a link leads.
+fn follow(from: &Path) -> Result<(), String> {
+    let at = inside(from);
+    let Ok(bytes) = fs::read(from) else { return Ok(()) };
+    if let Some(parent) = at.parent() {
+        make_dir(parent)?;
+    }
+    fs::write(&at, bytes).map_err(|error| failed_at("writing", &at, &error))
 }
 
 /// Deepest folder of `/etc` that is copied.
@@ -274,8 +299,9 @@ fn copy(from: &Path, depth: usize) -> Result<(), String> {
 }
 
 /// The few files of `/etc` that are the sandbox's own.
-fn own_etc() -> Result<(), String> {
+fn own_etc(with_network: bool) -> Result<(), String> {
     let id = super::identity::INSIDE_ID;
+    let names = if with_network { "files dns" } else { "files" };
     for (name, text) in [
         (
             "passwd",
@@ -283,7 +309,7 @@ fn own_etc() -> Result<(), String> {
         ),
         ("group", format!("trial:x:{id}:\nnogroup:x:65534:\n")),
         ("hosts", "127.0.0.1 localhost trial\n".to_owned()),
-        ("nsswitch.conf", "passwd: files\ngroup: files\nhosts: files\n".to_owned()),
+        ("nsswitch.conf", format!("passwd: files\ngroup: files\nhosts: {names}\n")),
     ] {
         let at = inside(&Path::new("etc").join(name));
         place_for(&at, false)?;

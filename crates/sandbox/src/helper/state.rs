@@ -17,6 +17,8 @@ pub struct SandboxState {
     pub counts_in_namespaces: bool,
     /// Folders of the machine that programs may read besides the system's own.
     pub show: Vec<PathBuf>,
+    /// Where the trees are that runs have views of.
+    pub store: Option<PathBuf>,
     /// Folders that each run shows again.
     pub shared: Vec<SharedFolder>,
     /// The network namespace, where runs get one.

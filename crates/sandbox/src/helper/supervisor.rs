@@ -19,13 +19,14 @@ use nix::unistd::{ForkResult, Pid, fork, pipe2};
 use super::group::Group;
 use super::identity::{become_subreaper, die_with_parent, drop_privileges};
 use super::listener::Listener;
-use super::mounts::{SetUpFailure, mount_ahead, mounts};
+use super::mounts::{Places, SetUpFailure, mount_ahead, mounts};
 use super::processes::{ProcessStats, ProcessTable};
 use super::scratch::Scratch;
 use super::state::SandboxState;
 use super::wait::{self, Waited};
-use super::{RunFds, collect, network, program};
-use crate::job::{Accounting, Caps, Ending, Lap, LimitHit};
+use super::{RunFds, collect, network, program, store};
+use crate::archive::Archive;
+use crate::job::{Accounting, Caps, Collect, Ending, Lap, LimitHit, Reach};
 use crate::tier::Tier;
 use crate::wire::{self, Control, RunEnd, Spec, SupervisorEvent};
 
@@ -67,16 +68,9 @@ pub fn serve(
 ) -> Result<SupervisorEvent, String> {
     if let Some(network) = &sandbox.network {
         // One in which the tool listens is nobody else's.
-        network.enter(if spec.listen.is_some() { 0 } else { spec.session })?;
+        network.enter(if spec.network == Reach::Nothing { spec.session } else { 0 })?;
     }
-    if let Some(port) = spec.listen {
-        if sandbox.network.is_none() {
-            return Err("a network of the run's own takes the full tier".to_owned());
-        }
-        let listener = network::listen(port)?;
-        wire::send(fds.control.as_fd(), &SupervisorEvent::Listening, &[listener.as_fd()])
-            .map_err(|error| format!("the listening socket: {error}"))?;
-    }
+    open_network(sandbox, spec, &fds)?;
     let places = match mounts(sandbox, spec, &fds) {
         Ok(places) => places,
         Err(SetUpFailure::Full) => return Ok(SupervisorEvent::Ended(never_started(sandbox))),
@@ -138,6 +132,7 @@ pub fn serve(
         memory_kills: sandbox.group.as_ref().map_or(0, |it| it.memory_kills().count()),
         listener: None,
         scratch: sandbox.scratch.as_ref().map(|it| (it, started)),
+        copied: places.view.as_ref().map_or(0, |it| it.copied),
     };
     let mut ended = watch.run(&control, &children, &ours);
     if sandbox.tier == Tier::Full {
@@ -146,16 +141,55 @@ pub fn serve(
     if let Some(report) = failure(failed_read, spec) {
         return Ok(report);
     }
-    if let Some(mut archive) = collected {
-        let collected = collect::collect(&spec.collect, &places.work, &mut archive, spec.caps.disk);
-        if let Err(why) = collected {
-            return Ok(SupervisorEvent::CollectFailed(why));
-        }
+    if let Some(into) = collected
+        && let Err(why) = take_files(sandbox, spec, &places, into)
+    {
+        return Ok(SupervisorEvent::CollectFailed(why));
     }
     if let Some(scratch) = &sandbox.scratch {
         scratch.clear();
     }
-    Ok(SupervisorEvent::Ended(ended))
+    let view = places.view.map(|it| it.view);
+    Ok(SupervisorEvent::Ended(RunEnd { view, ..ended }))
+}
+
+/// Makes ready what the program may reach by the network.
+fn open_network(sandbox: &SandboxState, spec: &Spec, fds: &RunFds) -> Result<(), String> {
+    if spec.network == Reach::Nothing || spec.network == Reach::Machine {
+        return Ok(());
+    }
+    if sandbox.network.is_none() {
+        return Err("a network of the run's own takes the full tier".to_owned());
+    }
+    network::take_loopback_up()?;
+    if let Some(port) = spec.network.tool_port() {
+        let listener = network::listen(port)?;
+        wire::send(fds.control.as_fd(), &SupervisorEvent::Listening, &[listener.as_fd()])
+            .map_err(|error| format!("the listening socket: {error}"))?;
+    }
+    Ok(())
+}
+
+/// Takes what is wanted of the run's files.
+fn take_files(
+    sandbox: &SandboxState,
+    spec: &Spec,
+    places: &Places,
+    into: OwnedFd,
+) -> Result<(), String> {
+    let most = spec.caps.disk;
+    match &spec.collect {
+        Collect::Keep(_) => store::keep(&places.work, into.as_fd()),
+        Collect::Changes { skip } => {
+            let view = places.view.as_ref().ok_or("there is no tree to compare with")?;
+            store::collect_changes(view, skip, &mut Archive::from_fd(into), most)
+        }
+        Collect::Temporary(_) => {
+            let tmp = sandbox.scratch.as_ref().map_or_else(|| "/tmp".into(), Scratch::tmp);
+            collect::collect(&spec.collect, &tmp, &mut Archive::from_fd(into), most)
+        }
+        wanted => collect::collect(wanted, &places.work, &mut Archive::from_fd(into), most),
+    }
 }
 
 /// A run whose own files were more than it may have.
@@ -170,6 +204,7 @@ fn never_started(sandbox: &SandboxState) -> RunEnd {
         started: Some(0),
         denied: BTreeMap::new(),
         accounting: accounting(sandbox.group.as_ref()),
+        view: None,
     }
 }
 
@@ -239,6 +274,8 @@ struct Watch<'a> {
     listener: Option<Listener>,
     /// The folders where no file system bounds them, and when they were last added up.
     scratch: Option<(&'a Scratch, Instant)>,
+    /// Bytes of a tree in them, which are not the run's doing.
+    copied: u64,
 }
 
 /// What there is to do.
@@ -375,6 +412,7 @@ impl Watch<'_> {
             started: None,
             denied: self.denied,
             accounting: accounting(self.group),
+            view: None,
         }
     }
 
@@ -501,7 +539,7 @@ impl Watch<'_> {
         }
         *polled = Instant::now();
         let most = self.caps.disk;
-        scratch.is_over(most) || self.processes.nameless(most) > most
+        scratch.is_over(most + self.copied) || self.processes.nameless(most) > most
     }
 }
 

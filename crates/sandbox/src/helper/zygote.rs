@@ -22,7 +22,7 @@ use super::scratch::Scratch;
 use super::state::SandboxState;
 use super::wait::{self, Waited};
 use super::{RunFds, filter, landlock, root, supervisor};
-use crate::job::Ending;
+use crate::job::{Collect, Ending};
 use crate::tier::{Layer, LayerState, Tier};
 use crate::wire::{self, Spec, SupervisorEvent, ZygoteConfig, ZygoteReply};
 
@@ -44,7 +44,7 @@ pub fn run(socket: BorrowedFd<'_>) -> std::io::Result<()> {
     let kills: Vec<BorrowedFd<'_>> =
         group.map(|it| it.memory_kills().as_fd()).into_iter().collect();
     wire::send(socket, &ZygoteReply::Ready(layers), &kills)?;
-    while let Ok(supervisor) = fork(&sandbox, socket) {
+    while let Ok(supervisor) = fork(&mut sandbox, socket) {
         let ended = wait_for_end(supervisor, socket);
         if let Some(network) = &sandbox.network {
             network.take_over();
@@ -133,13 +133,14 @@ fn open(config: ZygoteConfig) -> Result<(SandboxState, Vec<Layer>), String> {
             return Err(why);
         }
     };
-    let (tier, show) = (config.tier, config.show);
-    let network = (tier == Tier::Full).then(Network::new).transpose()?;
+    let ZygoteConfig { tier, show, store, machine_network, .. } = config;
+    let network = (tier == Tier::Full && !machine_network).then(Network::new).transpose()?;
     let sandbox = SandboxState {
         tier,
         identity,
         counts_in_namespaces,
         show,
+        store,
         shared,
         network,
         group,
@@ -177,7 +178,7 @@ fn layers(sandbox: &SandboxState) -> Result<Vec<Layer>, String> {
 
 /// Forks the supervisor of the next run, in namespaces of its own. It waits for the order itself,
 /// so that what a run needs anyway is there before it is asked for.
-fn fork(sandbox: &SandboxState, socket: BorrowedFd<'_>) -> nix::Result<Pid> {
+fn fork(sandbox: &mut SandboxState, socket: BorrowedFd<'_>) -> nix::Result<Pid> {
     let flags = match sandbox.tier {
         Tier::Full => identity::RUN_NAMESPACES,
         Tier::Plain | Tier::Trusted => 0,
@@ -193,12 +194,17 @@ fn fork(sandbox: &SandboxState, socket: BorrowedFd<'_>) -> nix::Result<Pid> {
 
 /// What the supervisor does. `None` when no order came; one that cannot be read is dropped with its
 /// descriptors, which the tool sees as the end of the run's socket.
-fn serve(sandbox: &SandboxState, socket: BorrowedFd<'_>) -> Option<()> {
+fn serve(sandbox: &mut SandboxState, socket: BorrowedFd<'_>) -> Option<()> {
     let ahead = supervisor::prepare(sandbox);
     let (order, fds) = wire::receive_bytes(socket).ok()??;
     let spec: Spec = wire::read(&order).ok()?;
     let fds = RunFds::split(&spec, fds)?;
     let control = fds.control.try_clone().ok()?;
+    if sandbox.tier == Tier::Full
+        && (spec.tree.is_some() || matches!(spec.collect, Collect::Keep(_)))
+    {
+        sandbox.identity = sandbox.identity.of_trees();
+    }
     if let Some(group) = &sandbox.group {
         group.limit(&spec.caps);
     }
@@ -214,7 +220,7 @@ fn prepare(config: &ZygoteConfig) -> Result<Prepared, String> {
     match config.tier {
         Tier::Full => {
             let identity = identity::enter_namespaces()?;
-            Ok((identity, root::build_root(&config.show, identity)?, None))
+            Ok((identity, root::build_root(config, identity)?, None))
         }
         Tier::Plain | Tier::Trusted => {
             let identity = identity::without_namespaces();

@@ -10,7 +10,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use fairtrial_core::tree::{FileTree, RelPath};
-use fairtrial_sandbox::{Archive, Caps, Collect, Demand, Job, Sandbox, SandboxError, Tier};
+use fairtrial_sandbox::{Archive, Caps, Collect, Demand, Job, Reach, Sandbox, SandboxError, Tier};
 use tempfile::TempDir;
 
 use crate::neighbours::{HOG_LIVES, HOGS, HONEST};
@@ -163,7 +163,9 @@ impl AttackEnv {
             channel: false,
             collect: Collect::Nothing,
             session: 0,
-            listen: None,
+            network: Reach::Nothing,
+            tree: None,
+            home: None,
             caps: Caps {
                 wall,
                 cpu: wall,
@@ -256,7 +258,9 @@ impl AttackEnv {
             channel: false,
             collect: Collect::All,
             session: 1,
-            listen: None,
+            network: Reach::Nothing,
+            tree: None,
+            home: None,
             caps: Caps {
                 wall: Duration::from_millis(1200),
                 cpu: Duration::from_millis(800),
@@ -268,8 +272,8 @@ impl AttackEnv {
         };
         match self.sandbox.run(&job) {
             Ok(outcome) => {
-                let left = outcome.collected.unwrap().entries().unwrap();
-                let whole = left.iter().any(|it| it.path == seal && it.bytes == SEAL);
+                let left = outcome.collected.unwrap().files().unwrap();
+                let whole = left.get(&seal).is_some_and(|it| it == SEAL);
                 let broken = if whole || !self.holds_seals() { "" } else { "ESCAPED seal" };
                 format!(
                     "{}{}{broken}",

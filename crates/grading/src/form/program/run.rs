@@ -97,7 +97,7 @@ fn run_case(
     let outcome = context.sandbox().run(&job)?;
     let mut files_after = BTreeMap::new();
     if let Some(archive) = &outcome.collected {
-        files_after.extend(archive.entries()?.into_iter().map(|it| (it.path, it.bytes)));
+        files_after.extend(archive.files()?);
     }
     let mut test = TestOutcome { usage: Some(usage(&outcome)), ..empty(case, visible) };
     match (outcome.limit, outcome.ending) {

@@ -269,7 +269,7 @@ impl<'a> Run<'a> {
         let outcome = running.finish()?;
         let mut after = FileTree::new();
         if let Some(archive) = &outcome.collected {
-            after.extend(archive.entries()?.into_iter().map(|it| (it.path, it.bytes)));
+            after.extend(archive.files()?);
         }
         let bytes = match (&driver, RelPath::parse(&self.runner.file)) {
             (Some(_), _) => Some(sent),
