@@ -106,7 +106,7 @@ fn what_a_run_changes_comes_out_and_the_tree_stays() {
         env.keep("base", &scripted(BASE), Vec::new());
         let before = listing(&env.store.path().join("trees/base"));
         let script = "printf new > \"new $(printf '\\351\\n').txt\"; echo more >> src/a.txt; \
-            rm -r src/deep; cp -p src/same.txt s; rm src/same.txt; mv s src/same.txt; rm way; \
+            rm -r src/deep; cp src/same.txt s; rm src/same.txt; mv s src/same.txt; rm way; \
             ln -s src way; chmod 644 run.sh; mkdir -p .git/hooks; echo evil > .git/hooks/x; \
             mkfifo pipe; rm -rf node; echo now a file > node; touch src/a.txt; \
             mkdir q; echo secret > q/r; chmod 000 q/r; chmod 000 q";

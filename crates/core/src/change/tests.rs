@@ -228,7 +228,7 @@ fn any_tree() -> impl Strategy<Value = WorkTree> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(600))]
+    #![proptest_config(ProptestConfig::with_cases(200))]
 
     #[test]
     fn what_is_written_is_read_as_it_was(before in any_tree(), after in any_tree()) {
