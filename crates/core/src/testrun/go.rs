@@ -11,15 +11,33 @@ use super::{MESSAGE_MAX, ReportError, ReportedTest, Status, TESTS_MAX, TestRepor
 struct GoEvent {
     action: String,
     test: Option<String>,
+    package: Option<String>,
     output: Option<String>,
 }
 
+/// Reads events; names are those of tests alone.
 pub(super) fn read(text: &str) -> Result<TestReport, ReportError> {
+    read_named(text, |_, test| test)
+}
+
+/// Reads events; names are `PACKAGE::TEST`.
+pub(super) fn read_packages(text: &str) -> Result<TestReport, ReportError> {
+    read_named(text, |package, test| match package {
+        Some(package) => format!("{package}::{test}"),
+        None => test,
+    })
+}
+
+fn read_named(
+    text: &str,
+    name: impl Fn(Option<String>, String) -> String,
+) -> Result<TestReport, ReportError> {
     let mut report = TestReport::default();
     let mut said = BTreeMap::<String, String>::new();
     for line in text.lines().filter(|line| line.starts_with('{')) {
         let Ok(event) = serde_json::from_str::<GoEvent>(line) else { continue };
-        let Some(name) = event.test else { continue };
+        let Some(test) = event.test else { continue };
+        let name = name(event.package, test);
         let status = match event.action.as_str() {
             "pass" => Status::Passed,
             "fail" => Status::Failed,

@@ -8,7 +8,13 @@ mod go;
 mod junit;
 mod libtest;
 mod lines;
+mod node;
+mod printed;
+mod pytest;
 mod tap;
+mod unittest;
+
+pub use printed::{Printed, PrintedReport, PrintedTests, StatedCounts, is_meant, read_printed};
 
 use serde::{Deserialize, Serialize};
 
@@ -204,6 +210,98 @@ mod tests {
         }
     }
 
+    fn printed(kind: PrintedReport, stdout: &str, stderr: &str) -> Vec<(String, Status)> {
+        let (stdout, stderr) = (stdout.as_bytes(), stderr.as_bytes());
+        let from = Printed { file: None, stdout, stderr, root: "/work" };
+        let tests = read_printed(kind, &from).unwrap().tests;
+        tests.into_iter().map(|it| (it.name, it.status)).collect()
+    }
+
+    #[test]
+    fn a_sharp_that_begins_no_directive_belongs_to_the_name() {
+        let text = "ok 1 - berth #4 is free\nok 2 - toll # skipper pays\nok 3 - later # SKIP\nok 4 - c\\#\n";
+        let expected = [
+            pair("berth #4 is free", Status::Passed),
+            pair("toll", Status::Skipped),
+            pair("later", Status::Skipped),
+            pair("c#", Status::Passed),
+        ];
+        assert_eq!(read_tests(ReportKind::Tap, text), expected);
+    }
+
+    #[test]
+    fn pytest_s_summary_and_its_verbose_lines_are_read() {
+        let text = "PASSED tests/test_a.py::test_p[a b]\nSKIPPED [1] tests/test_a.py:6: later\nXFAIL t.py::x - reason: y\nXPASS t.py::xp \n\
+            ERROR tests/test_a.py::test_fix - RuntimeError: b\nFAILED tests/test_a.py::test_p[c - d] - AssertionError: a - b\nFAILED t.py::bad - no [x] - y\n\
+            PASSED tests/test_a.py::test_fix\nFAILED nothing\n== 2 failed, 3 passed, 1 skipped, 1 error in 0.07s (0:00:01) ===\n";
+        let expected = [
+            pair("tests/test_a.py::test_p[a b]", Status::Passed),
+            pair("t.py::x", Status::Skipped),
+            pair("t.py::xp", Status::Passed),
+            pair("tests/test_a.py::test_fix", Status::Failed),
+            pair("tests/test_a.py::test_p[c - d]", Status::Failed),
+            pair("t.py::bad", Status::Failed),
+        ];
+        assert_eq!(printed(PrintedReport::Pytest, text, ""), expected);
+        let from = Printed { file: None, stdout: text.as_bytes(), stderr: b"", root: "" };
+        let stated = read_printed(PrintedReport::Pytest, &from).unwrap().stated;
+        assert_eq!(stated, Some(StatedCounts { passed: 3, failed: 3 }));
+        let text = "tests/test_a.py::test_x PASSED        [  7%]\ntests/test_a.py::test_s SKIPPED (later) [100%]\n";
+        let expected = [
+            pair("tests/test_a.py::test_x", Status::Passed),
+            pair("tests/test_a.py::test_s", Status::Skipped),
+        ];
+        assert_eq!(printed(PrintedReport::Pytest, text, ""), expected);
+    }
+
+    #[test]
+    fn unittest_s_lines_are_read_whatever_tests_print() {
+        let text = "test_e (tests.test_a.T.test_e) ... expected failure\ntest_sub (tests.test_a.T.test_sub) ... \n  test_sub (tests.test_a.T.test_sub) (i=1) ... FAIL\n\
+            test_u (tests.test_a.T.test_u)\nFirst line of docs. ... noise ok\nFAIL\ntest_v (tests.test_a.T) ... ok\ntest_n (tests.test_a.T.test_n) ... printed\nok\n\
+            test_w (tests.test_a.T.test_w) ... skipped 'q'\n\n======\nFAIL: test_sub (tests.test_a.T.test_sub) (i=1)\n------\nTraceback\n\n======\nERROR: test_u (tests.test_a.T.test_u)\nFirst line\n------\nwhy\n\n\
+            Ran 5 tests in 0.002s\n\nFAILED (failures=2)\n";
+        let expected = [
+            pair("tests.test_a.T.test_e", Status::Skipped),
+            pair("tests.test_a.T.test_sub", Status::Failed),
+            pair("tests.test_a.T.test_u", Status::Failed),
+            pair("tests.test_a.T.test_v", Status::Passed),
+            pair("tests.test_a.T.test_n", Status::Passed),
+            pair("tests.test_a.T.test_w", Status::Skipped),
+        ];
+        assert_eq!(printed(PrintedReport::Unittest, "", text), expected);
+    }
+
+    #[test]
+    fn targets_packages_and_files_stand_before_names() {
+        let stdout = "\nrunning 1 test\ntest toll::free ... ok\n\ntest result: ok. 1 passed; 0 failed; 0 ignored\n\nrunning 1 test\ntest free ... FAILED\n\nfailures:\n\n---- free stdout ----\nno\n\n\
+            test result: FAILED. 0 passed; 1 failed; 0 ignored\n";
+        let stderr = "   Compiling harbour v0.1.0\n     Running unittests src/lib.rs (target/debug/deps/harbour-0f1a)\n     Running tests/tolls.rs (target/debug/deps/tolls-93ab)\n";
+        let expected =
+            [pair("harbour::toll::free", Status::Passed), pair("tolls::free", Status::Failed)];
+        assert_eq!(printed(PrintedReport::Cargo, stdout, stderr), expected);
+        let mixed = stdout.replacen("\nrunning", &format!("{stderr}\nrunning"), 1);
+        assert_eq!(printed(PrintedReport::Cargo, &mixed, "")[0].0, "tolls::toll::free");
+        let events = "{\"Action\":\"pass\",\"Package\":\"merrow/tolls\",\"Test\":\"TestFree\"}\n";
+        assert_eq!(
+            printed(PrintedReport::Go, events, ""),
+            [pair("merrow/tolls::TestFree", Status::Passed)]
+        );
+        let file = "{\"name\":\"in\",\"nesting\":1,\"file\":\"/work/test/a.js\",\"passed\":true}\n{\"name\":\"deep\",\"nesting\":2,\"file\":\"/work/test/a.js\",\"passed\":false}\n\
+            {\"name\":\"inner\",\"nesting\":1,\"passed\":false,\"is_suite\":true}\n{\"name\":\"group\",\"nesting\":0,\"file\":\"/work/test/a.js\",\"passed\":false,\"is_suite\":true}\n\
+            {\"name\":\"top\",\"nesting\":0,\"file\":\"/work/test/b.js\",\"passed\":true}\n";
+        let from = Printed { file: Some(file.as_bytes()), stdout: b"", stderr: b"", root: "/work" };
+        let tests = read_printed(PrintedReport::Node, &from).unwrap().tests;
+        let names: Vec<&str> = tests.iter().map(|it| it.name.as_str()).collect();
+        assert_eq!(
+            names,
+            ["test/a.js > group > in", "test/a.js > group > inner > deep", "test/b.js > top"]
+        );
+        assert!(
+            is_meant("test/a.js > group > in", "group > in")
+                && !is_meant("test/a.js > group > in", "n")
+        );
+    }
+
     #[test]
     fn what_is_too_much_is_refused() {
         let kinds = ReportKind::ALL;
@@ -235,12 +333,24 @@ mod tests {
                 Just("ok 1 - "), Just("not ok "), Just("\n    "), Just("# Subtest: "), Just("  ---\n"),
                 Just("test a ... "), Just("FAILED\n"), Just("---- a stdout ----\n"), Just("1..9\n"),
                 Just("{\"Action\":\"pass\",\"Test\":\""), Just("\"}\n"), Just("{\"test\":\""), Just("\u{202e}å"),
+                Just("PASSED a::b[c - "), Just("] - x\n"), Just("PASSED [ 3%]\n"), Just("test_a (b.c) ... "),
+                Just("FAIL: test_a (b.c)\n"), Just("running 1 test\n"), Just("Running x (a/b-c)\n"),
+                Just("{\"name\":\"n\",\"nesting\":3,\"passed\":true}\n"), Just("3 failed, "), Just(" in 1s\n"),
             ], 0..60),
         ) {
             let text = parts.concat();
             for &kind in ReportKind::ALL {
                 if let Ok(report) = read(kind, text.as_bytes()) {
                     prop_assert!(report.tests.iter().all(|it| it.name.len() <= NAME_MAX));
+                }
+            }
+            for &kind in PrintedReport::ALL {
+                let text = text.as_bytes();
+                for file in [None, Some(text)] {
+                    let from = Printed { file, stdout: text, stderr: text, root: "/work" };
+                    if let Ok(report) = read_printed(kind, &from) {
+                        prop_assert!(report.tests.iter().all(|it| it.name.len() <= NAME_MAX));
+                    }
                 }
             }
         }

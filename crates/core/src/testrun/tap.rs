@@ -1,6 +1,6 @@
 //! TAP (testanything.org, versions 12 to 14): test lines, with subtests indented by four.
 
-use super::{ReportedTest, Status, TESTS_MAX, TestReport};
+use super::{ReportedTest, StatedCounts, Status, TESTS_MAX, TestReport};
 
 /// Deepest nesting that is followed.
 const DEPTH_MAX: usize = 16;
@@ -74,12 +74,17 @@ fn test_line(line: &str) -> Option<(bool, &str)> {
     Some((passed, rest.strip_prefix("- ").unwrap_or(rest).trim_end()))
 }
 
-/// The description, and what stands behind an unescaped `#`.
+/// The description, and the directive behind it: `# SKIP …` or `# TODO …`. Any other `#` belongs to the
+/// description.
 fn split_directive(text: &str) -> (String, &str) {
     let mut before = ' ';
     for (at, c) in text.char_indices() {
-        if c == '#' && before != '\\' {
-            return (unescape(text[..at].trim_end()), text[at + 1..].trim_start());
+        let directive = text[at..].strip_prefix('#').map(str::trim_start).filter(|it| {
+            let word = it.get(..4).unwrap_or_default();
+            word.eq_ignore_ascii_case("skip") || word.eq_ignore_ascii_case("todo")
+        });
+        if let (Some(directive), true) = (directive, before != '\\') {
+            return (unescape(text[..at].trim_end()), directive);
         }
         before = c;
     }
@@ -88,4 +93,13 @@ fn split_directive(text: &str) -> (String, &str) {
 
 fn unescape(text: &str) -> String {
     text.replace("\\#", "#").replace("\\\\", "\\")
+}
+
+/// What a runner says at its end: `# pass 3`, `# fail 1`.
+pub(super) fn stated(text: &str) -> Option<StatedCounts> {
+    let count = |word: &str| {
+        let line = text.lines().rev().find_map(|it| it.strip_prefix(word))?;
+        line.trim().parse().ok()
+    };
+    Some(StatedCounts { passed: count("# pass ")?, failed: count("# fail ")? })
 }
