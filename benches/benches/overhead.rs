@@ -76,8 +76,13 @@ fn main() -> ExitCode {
     }
     let folder = tempfile::tempdir().expect("a folder");
     let plan = write_docket(folder.path()).expect("the demo is there");
-    let options =
-        PrepareOptions { env: &|_| None, version: "bench", demand: Demand::Only(Tier::Full) };
+    let options = PrepareOptions {
+        env: &|_| None,
+        version: "bench",
+        demand: Demand::Only(Tier::Full),
+        fresh: false,
+        progress: &|_| {},
+    };
     let preparation = prepare(&plan, &options).expect("the plan is right");
     let options = RunOptions { record: folder.path().join("record"), judging: 2 };
     let (before, began) = (cpu_ms(), Instant::now());

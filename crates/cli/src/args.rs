@@ -62,6 +62,9 @@ pub struct RunArgs {
     /// for `plan.toml`, else `NAME.record`]
     #[arg(long, value_name = "DIR")]
     pub record: Option<PathBuf>,
+    /// Make repositories ready anew, although earlier runs did
+    #[arg(long)]
+    pub fresh: bool,
     /// Go on where code cannot be confined: it can then do what you can do
     #[arg(long)]
     pub trust_code: bool,
@@ -93,6 +96,12 @@ pub struct ShowArgs {
     /// Only the trial of this number
     #[arg(long, value_name = "N")]
     pub trial: Option<i64>,
+    /// Only this attempt, for `--diff` [default: the last one]
+    #[arg(long, value_name = "N")]
+    pub attempt: Option<u32>,
+    /// Write the change to the repository as a patch, and nothing else; takes `--trial`
+    #[arg(long, requires = "trial", conflicts_with_all = ["json", "unseal"])]
+    pub diff: bool,
     /// Show what is sealed, too: inputs, expectations, results
     #[arg(long)]
     pub unseal: bool,

@@ -51,6 +51,12 @@ impl Environment {
         &self.program
     }
 
+    /// Whether standard output is a terminal.
+    #[must_use]
+    pub fn out_is_terminal(&self) -> bool {
+        self.out_is_terminal
+    }
+
     /// Whether standard error is a terminal.
     #[must_use]
     pub fn err_is_terminal(&self) -> bool {

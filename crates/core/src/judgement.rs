@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use crate::change::ChangeFacts;
 use crate::verdict::{FailReason, Verdict};
 
 /// One attempt, judged.
@@ -19,6 +20,8 @@ pub struct Judgement {
     /// What a person should know of how it was judged, such as a layer of the sandbox that was
     /// not there.
     pub notes: Vec<String>,
+    /// What the change does, where the answer is one to a repository.
+    pub change: Option<ChangeFacts>,
 }
 
 /// One test, judged. What it holds of the sealed part is for people who may unseal it.
@@ -28,6 +31,9 @@ pub struct TestOutcome {
     pub name: String,
     /// Whether it is an example that candidates may see.
     pub visible: bool,
+    /// What it must do, in a repository: `turn green` or `stay green`; empty elsewhere.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub role: String,
     /// Why it failed; `None` when it passed.
     pub failed: Option<FailReason>,
     /// What happened, in a sentence that holds neither input nor expectation.
@@ -57,6 +63,7 @@ impl TestOutcome {
         Self {
             name: name.to_owned(),
             visible,
+            role: String::new(),
             failed: None,
             summary: String::new(),
             input: String::new(),
@@ -106,7 +113,7 @@ impl Judgement {
     /// A judgement without tests.
     #[must_use]
     pub fn bare(verdict: Verdict) -> Self {
-        Self { verdict, tests: Vec::new(), message: None, notes: Vec::new() }
+        Self { verdict, tests: Vec::new(), message: None, notes: Vec::new(), change: None }
     }
 
     /// Sealed tests that passed, and sealed tests.

@@ -140,6 +140,9 @@ pub struct LimitSettings {
     /// Bytes that a build may leave in the work folder.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub build_disk: Option<Bytes>,
+    /// Bytes of a change to a repository, as a patch.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub patch: Option<Bytes>,
 }
 
 /// The limits of one run, complete.
@@ -161,11 +164,13 @@ pub struct Limits {
     pub build_memory: Bytes,
     /// Bytes that a build may leave in the work folder.
     pub build_disk: Bytes,
+    /// Bytes of a change to a repository, as a patch.
+    pub patch: Bytes,
 }
 
 impl Default for Limits {
     /// 10 s, 512 MiB, 4 MiB of output, 64 processes, 64 MiB of files; to build, 60 s, 2 GiB, and
-    /// 256 MiB of files.
+    /// 256 MiB of files; 16 MiB of a patch.
     fn default() -> Self {
         Self {
             time: Duration::from_secs(10),
@@ -176,6 +181,7 @@ impl Default for Limits {
             build_time: Duration::from_secs(60),
             build_memory: Bytes::mib(2048),
             build_disk: Bytes::mib(256),
+            patch: Bytes::mib(16),
         }
     }
 }
@@ -207,6 +213,7 @@ impl Limits {
             build_time: settings.build_time.map_or(self.build_time, |span| span.0),
             build_memory: settings.build_memory.unwrap_or(self.build_memory),
             build_disk: settings.build_disk.unwrap_or(self.build_disk),
+            patch: settings.patch.unwrap_or(self.patch),
         }
     }
 }

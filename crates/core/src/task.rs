@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use crate::answer::Submission;
 use crate::digest::Digest;
 use crate::limits::LimitSettings;
-use crate::tree::{FileTree, Snapshot};
+use crate::tree::Snapshot;
 
 /// `docket.toml`.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -71,6 +72,6 @@ pub struct Proof {
     pub name: String,
     /// Whether it must pass.
     pub right: bool,
-    /// The files of the answer.
-    pub files: FileTree,
+    /// The answer: files, or a patch.
+    pub answer: Submission,
 }

@@ -81,7 +81,9 @@ worded! {
         Incomplete = "incomplete",
         /// The unified diff does not fit the files it is for.
         PatchDoesNotApply = "patch does not apply",
-        /// Something that worked before works no longer. No form says so yet.
+        /// Nothing was changed.
+        EmptyChange = "empty change",
+        /// Something that worked before works no longer.
         BrokeWhatWorked = "broke what worked",
         /// The judging itself was attacked.
         Tampering = "tampering",
@@ -101,6 +103,9 @@ worded! {
         RateLimit = "rate limit",
         /// The host refused since the conversation is too long for the model.
         RequestRefusedForLength = "request refused for length",
+        /// The task does not hold on this machine: its repository cannot be made ready, or its tests do
+        /// not come to what they must before anything is changed.
+        Preflight = "preflight failed",
         /// This machine lacks what the task's language needs.
         ToolMissing = "tool missing",
         /// The sandbox could not be set up.

@@ -31,6 +31,7 @@ const LIMITS: Limits = Limits {
     build_time: Duration::from_secs(120),
     build_memory: Bytes::mib(2048),
     build_disk: Bytes::mib(256),
+    patch: Bytes::mib(16),
 };
 
 /// Tries a language.

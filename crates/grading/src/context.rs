@@ -34,6 +34,9 @@ pub enum JudgeError {
     /// Something that the task needs besides its language is not on this machine.
     #[error("{0}")]
     ToolMissing(ToolMissing),
+    /// The task does not hold on this machine.
+    #[error("{0}")]
+    Unfit(String),
 }
 
 impl JudgeError {

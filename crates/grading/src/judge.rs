@@ -6,18 +6,22 @@
 
 use std::sync::{PoisonError, RwLock};
 
+use fairtrial_core::change::Change;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Languages;
 use fairtrial_core::limits::{LimitSettings, Limits};
 use fairtrial_core::task::{DocketSettings, Task};
-use fairtrial_core::tree::{FileTree, Snapshot};
+use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_sandbox::Sandbox;
+use fairtrial_worktree::TreeCache;
 
 use crate::context::{JudgeContext, JudgeError, new_session};
 use crate::docket::PosedTask;
 use crate::doubts::Doubts;
+use crate::form::{Answered, Start};
 use crate::outcome::{SealedTest, nothing_run};
+use crate::preflights::Preflights;
 use crate::pressure::Pressure;
 use crate::shared::{Builds, Shared};
 use crate::stability;
@@ -31,18 +35,22 @@ pub struct Judge {
     turn: RwLock<()>,
 }
 
-/// The limits of a task: the built-in ones, overlaid by its language's, the docket's, its own and the
-/// plan's.
+/// Bytes that prepared repositories may have, all together.
+pub const TREES_MAX: u64 = 8 << 30;
+
+/// The limits of a task: the built-in ones, overlaid by its language's, its form's, the docket's, its own
+/// and the plan's.
 #[must_use]
 pub fn limits_of(
     languages: &Languages,
     docket: &DocketSettings,
-    task: &Task,
+    task: &PosedTask,
     plan: &LimitSettings,
 ) -> Limits {
     let language = languages.find(&task.language).map(|it| it.limits).unwrap_or_default();
     Limits::default()
         .overlaid(&language)
+        .overlaid(&task.form.limits())
         .overlaid(&docket.limits)
         .overlaid(&task.limits)
         .overlaid(plan)
@@ -52,8 +60,21 @@ impl Judge {
     /// A judge who knows these languages, has these tools, and runs code in this sandbox.
     #[must_use]
     pub fn new(languages: Languages, tools: Toolbox, sandbox: Sandbox) -> Self {
+        Self::with_trees(languages, tools, sandbox, TreeCache::new(TREES_MAX, false))
+    }
+
+    /// The same with another cache of prepared repositories.
+    #[must_use]
+    pub fn with_trees(
+        languages: Languages,
+        tools: Toolbox,
+        sandbox: Sandbox,
+        trees: TreeCache,
+    ) -> Self {
         let (builds, checkers_doubts) = (Builds::default(), Doubts::default());
-        let shared = Shared { languages, tools, sandbox, builds, checkers_doubts };
+        let preflights = Preflights::default();
+        let shared =
+            Shared { languages, tools, sandbox, builds, trees, preflights, checkers_doubts };
         Self { shared, turn: RwLock::new(()) }
     }
 
@@ -75,8 +96,8 @@ impl Judge {
         &self.shared.languages
     }
 
-    /// Judges `answer`, put over the task's given files. `examples` says whether visible
-    /// examples are run after a failure, for feedback.
+    /// Judges files, put over the task's given ones. `examples` says whether visible examples are run
+    /// after a failure, for feedback.
     ///
     /// What is our own fault comes back as a void verdict with the error in `notes`.
     #[must_use]
@@ -87,14 +108,55 @@ impl Judge {
         limits: Limits,
         examples: bool,
     ) -> Judgement {
+        match self.start(task, limits) {
+            Ok(start) => {
+                self.judge_change(task, &start, &Change::from(answer.clone()), limits, examples)
+            }
+            Err(error) => error_judged(&task.form.sealed_tests(), &error),
+        }
+    }
+
+    /// What answers to a task start from: made ready where that takes something.
+    ///
+    /// # Errors
+    /// When it cannot be made ready, or something that it takes is not on this machine.
+    pub fn start(&self, task: &PosedTask, limits: Limits) -> Result<Start, JudgeError> {
+        let (doubts, runner) = (&Doubts::default(), task.form.runner());
+        let context = self.context(task, runner, &[], limits, doubts);
+        task.form.start(&context.map_err(JudgeError::ToolMissing)?)
+    }
+
+    /// Whether a task holds on this machine before anything is changed.
+    ///
+    /// # Errors
+    /// Why not.
+    pub fn preflight(&self, task: &PosedTask, limits: Limits) -> Result<Start, JudgeError> {
+        let (doubts, runner) = (&Doubts::default(), task.form.runner());
+        let sealed = task.form.sealed_tests();
+        let context = self.context(task, runner, &sealed, limits, doubts);
+        let context = context.map_err(JudgeError::ToolMissing)?;
+        let start = task.form.start(&context)?;
+        task.form.preflight(&context, &start)?;
+        Ok(start)
+    }
+
+    /// Judges a change of what the task starts from.
+    pub(crate) fn judge_change(
+        &self,
+        task: &PosedTask,
+        start: &Start,
+        change: &Change,
+        limits: Limits,
+        examples: bool,
+    ) -> Judgement {
         let (doubts, sealed) = (&Doubts::default(), task.form.sealed_tests());
         let context = match self.context(task, task.form.runner(), &sealed, limits, doubts) {
             Ok(context) => context,
             Err(missing) => return tool_missing(&missing),
         };
-        let files = over_given(task, answer);
+        let answered = Answered { start, change };
         let judge = || {
-            self.judged(&context, || task.form.judge(&context, &files, examples))
+            self.judged(&context, || task.form.judge(&context, &answered, examples))
                 .unwrap_or_else(|error| error_judged(&sealed, &error))
         };
         let mut first = judge();
@@ -118,7 +180,9 @@ impl Judge {
             let first = judge();
             (first, context.doubts.any() && pressure.was_felt())
         };
-        if let (Ok(_) | Err(JudgeError::ToolMissing(_)), false) = (&first, is_doubtful) {
+        if let (Ok(_) | Err(JudgeError::ToolMissing(_) | JudgeError::Unfit(_)), false) =
+            (&first, is_doubtful)
+        {
             return first;
         }
         let _alone = self.turn.write().unwrap_or_else(PoisonError::into_inner);
@@ -128,11 +192,17 @@ impl Judge {
     /// Whether an answer parses, or builds where its language has no command for that. No sealed test
     /// is there. What cannot be found out counts as sound: it is left as it stands.
     #[must_use]
-    pub fn is_sound(&self, task: &PosedTask, answer: &FileTree, limits: Limits) -> bool {
+    pub(crate) fn is_sound(
+        &self,
+        task: &PosedTask,
+        start: &Start,
+        change: &Change,
+        limits: Limits,
+    ) -> bool {
         let _turn = self.turn.read().unwrap_or_else(PoisonError::into_inner);
         let (doubts, runner) = (&Doubts::default(), task.form.runner());
         let Ok(context) = self.context(task, runner, &[], limits, doubts) else { return true };
-        task.form.is_sound(&context, &over_given(task, answer)).unwrap_or(true)
+        task.form.is_sound(&context, &Answered { start, change }).unwrap_or(true)
     }
 
     /// All that the runs of one judgement have in common.
@@ -167,13 +237,6 @@ fn tool_missing(missing: &ToolMissing) -> Judgement {
     Judgement { notes: vec![missing.to_string()], ..bare }
 }
 
-/// An answer's files, put over those that were given.
-fn over_given(task: &PosedTask, answer: &FileTree) -> Snapshot {
-    let mut files = task.given.clone();
-    files.put_files(answer);
-    files
-}
-
 /// What counts of two tries, the second of them alone: the second, with a note where it differs.
 fn again_alone(
     first: &Result<Judgement, JudgeError>,
@@ -190,11 +253,15 @@ fn again_alone(
 }
 
 /// What an error comes to that came twice.
-fn error_judged(sealed: &[SealedTest], error: &JudgeError) -> Judgement {
-    if let JudgeError::ToolMissing(missing) = error {
-        return tool_missing(missing);
-    }
-    let note = chain(error);
+pub(crate) fn error_judged(sealed: &[SealedTest], error: &JudgeError) -> Judgement {
+    let note = match error {
+        JudgeError::ToolMissing(missing) => return tool_missing(missing),
+        JudgeError::Unfit(why) => {
+            let bare = Judgement::bare(Verdict::Void(VoidReason::Preflight));
+            return Judgement { notes: vec![why.clone()], ..bare };
+        }
+        JudgeError::Sandbox(_) => chain(error),
+    };
     match error.of_the_answer() {
         Some((reason, message)) => {
             let judgement = nothing_run(sealed, reason, message);

@@ -12,6 +12,7 @@ mod driver;
 mod form;
 mod judge;
 mod outcome;
+mod preflights;
 mod pressure;
 mod probe;
 mod prompt;
@@ -21,9 +22,12 @@ mod submission;
 mod tools;
 
 pub use checkup::{Checkup, check};
+pub use context::JudgeError;
 pub use docket::{Docket, FolderError, PosedTask, read_docket, read_file, read_folder};
-pub use form::{AnswerShape, FORMS, Form, FormKind, FormSource, SealedTest};
-pub use judge::{Judge, limits_of};
+pub use form::{
+    AnswerShape, Answered, FORMS, Form, FormKind, FormSource, ReadFrom, SealedTest, Start,
+};
+pub use judge::{Judge, TREES_MAX, limits_of};
 pub use prompt::{feedback, first_prompt};
 pub use submission::{JudgeOptions, JudgedSubmission};
 pub use tools::{Tool, ToolMissing, Toolbox};

@@ -28,7 +28,7 @@ pub fn nothing_run(
         ..TestOutcome::passed(&test.name, false, test.points)
     };
     let tests = sealed.iter().map(not_run).collect();
-    Judgement { verdict: Verdict::Fail(reason), tests, message, notes: Vec::new() }
+    Judgement { tests, message, ..Judgement::bare(Verdict::Fail(reason)) }
 }
 
 /// What a run used.
@@ -57,7 +57,7 @@ pub fn word(accounting: Accounting) -> String {
 pub fn resolve(tests: Vec<TestOutcome>, message: Option<String>) -> Judgement {
     let failed = tests.iter().filter(|test| !test.visible).find_map(|test| test.failed);
     let verdict = failed.map_or(Verdict::Pass, Verdict::Fail);
-    Judgement { verdict, tests, message, notes: Vec::new() }
+    Judgement { tests, message, ..Judgement::bare(verdict) }
 }
 
 /// Whether the visible examples are wanted: something sealed failed.

@@ -11,10 +11,11 @@ use fairtrial_core::language::LanguageDefinition;
 use fairtrial_core::limits::Limits;
 use fairtrial_core::plan::Feedback;
 use fairtrial_core::text::{fence_for, head_and_tail};
-use fairtrial_core::tree::Node;
+use fairtrial_core::tree::{Node, WorkTree};
 use fairtrial_core::verdict::{FailReason, Verdict};
 
 use crate::docket::PosedTask;
+use crate::form::Start;
 
 /// Given files longer than this are named, not shown, in bytes.
 const SHOWN_MAX: usize = 32 << 10;
@@ -22,18 +23,21 @@ const SHOWN_MAX: usize = 32 << 10;
 /// Longest error message in feedback, in bytes.
 const MESSAGE_MAX: usize = 2000;
 
-/// The first prompt of a trial. `version` is what the language's tool says of itself.
+/// The first prompt of a trial. `version` is what the language's tool says of itself; `start` is what the
+/// answer starts from, where that had to be made ready.
 #[must_use]
 pub fn first_prompt(
     task: &PosedTask,
+    start: Option<&Start>,
     definition: &LanguageDefinition,
     version: &str,
     limits: &Limits,
 ) -> String {
     let mut out = format!("{}\n", task.statement);
-    if !task.given.is_empty() {
+    let files = shown_files(task, start);
+    if !files.is_empty() {
         out.push_str("\n## Files that are there\n");
-        for (path, node) in task.given.iter() {
+        for (path, node) in files.iter() {
             let bytes = match node {
                 Node::File { bytes, .. } => bytes,
                 Node::Link { to } => {
@@ -62,6 +66,13 @@ pub fn first_prompt(
     out
 }
 
+/// The files that stand in a prompt: those that are given, or those of a repository that the task names.
+fn shown_files(task: &PosedTask, start: Option<&Start>) -> WorkTree {
+    let Some(Start::Prepared(prepared)) = start else { return task.given.to_work_tree() };
+    let named = task.form.context_files().iter();
+    named.filter_map(|path| Some((path.clone(), prepared.base().get(path)?.clone()))).collect()
+}
+
 fn instructions(
     task: &PosedTask,
     definition: &LanguageDefinition,
@@ -74,13 +85,14 @@ fn instructions(
         version => format!("{} (here: {version})", definition.title),
     };
     let packages = match task.packages.as_slice() {
-        [] => String::new(),
-        some => format!(" and {}", some.join(", ")),
+        _ if task.form.brings_packages() => String::new(),
+        [] => "Use nothing but the standard library. ".to_owned(),
+        some => format!("Use nothing but the standard library and {}. ", some.join(", ")),
     };
     let tag = definition.tags.first().map_or("", String::as_str);
     format!(
-        "{}\nUse nothing but the standard library{packages}. There is no network.\nEach run may use \
-         {} s of processor time and {} MiB of memory.\n{}\n",
+        "{}\n{packages}There is no network.\nEach run may use {} s of processor time and {} MiB of \
+         memory.\n{}\n",
         task.form.instructions(&language),
         limits.time.as_secs_f64(),
         limits.memory.0 >> 20,
@@ -178,7 +190,7 @@ mod tests {
     fn the_prompt_has_all_a_candidate_needs_and_nothing_sealed() {
         let languages = Languages::shipped();
         let python = languages.find("python").unwrap();
-        let prompt = first_prompt(&task(), python, "Python 3.11.7", &Limits::default());
+        let prompt = first_prompt(&task(), None, python, "Python 3.11.7", &Limits::default());
         insta::assert_snapshot!(prompt);
         assert!(!prompt.contains("987") && !prompt.contains("654"));
     }
@@ -188,6 +200,7 @@ mod tests {
         let test = |visible, input: &str, expected: &str| TestOutcome {
             name: "example 1".into(),
             visible,
+            role: String::new(),
             failed: Some(FailReason::WrongResult),
             summary: "returned another value".into(),
             input: input.into(),
@@ -203,6 +216,7 @@ mod tests {
             tests: vec![test(false, "987", "654"), test(true, "3, 1", "2")],
             message: Some("ValueError: no".into()),
             notes: vec![],
+            change: None,
         };
         let text = |mode| feedback(mode, &judgement, &task());
         assert!(!text(Feedback::Verdict).contains("ValueError"));

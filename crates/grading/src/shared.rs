@@ -6,8 +6,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 use fairtrial_core::digest::Digest;
 use fairtrial_core::language::{LanguageDefinition, Languages};
 use fairtrial_sandbox::{Archive, Sandbox};
+use fairtrial_worktree::TreeCache;
 
 use crate::doubts::Doubts;
+use crate::preflights::Preflights;
 use crate::tools::{ToolMissing, Toolbox};
 
 /// What all judgements share.
@@ -17,6 +19,10 @@ pub struct Shared {
     pub tools: Toolbox,
     pub sandbox: Sandbox,
     pub builds: Builds,
+    /// Repositories that were made ready.
+    pub trees: TreeCache,
+    /// What their tests come to before anything is changed, by task.
+    pub preflights: Preflights,
     /// Doubts about the runs of checkers decide nothing: their answers are no candidate's.
     pub checkers_doubts: Doubts,
 }

@@ -3,15 +3,16 @@
 
 use std::time::{Duration, Instant};
 
-use fairtrial_core::answer::{Deviation, Reading, Submission};
+use fairtrial_core::answer::{Code, Deviation, Reading, Submission};
+use fairtrial_core::change::Change;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::limits::Limits;
 use fairtrial_core::plan::ReadingMode;
-use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::FailReason;
 
 use crate::docket::PosedTask;
-use crate::judge::Judge;
+use crate::form::{ReadFrom, Start};
+use crate::judge::{Judge, error_judged};
 use crate::outcome::nothing_run;
 
 /// How a submission is judged.
@@ -34,8 +35,8 @@ pub struct JudgedSubmission {
     pub judgement: Judgement,
     /// What the lenient reader forgave.
     pub deviations: Vec<Deviation>,
-    /// The files that were judged; `None` where none were found.
-    pub code: Option<FileTree>,
+    /// What was judged; `None` where nothing was found.
+    pub code: Option<Code>,
     /// How long that took.
     pub took: Duration,
 }
@@ -50,12 +51,16 @@ impl Judge {
         options: JudgeOptions,
     ) -> JudgedSubmission {
         let began = Instant::now();
-        let (judgement, deviations, code) = match self.read(task, submission, options) {
-            Ok(reading) => self.judge_reading(task, reading, options),
-            Err(message) => {
-                let reason = FailReason::PatchDoesNotApply;
-                (nothing_run(&task.form.sealed_tests(), reason, Some(message)), Vec::new(), None)
-            }
+        let sealed = || task.form.sealed_tests();
+        let (judgement, deviations, code) = match self.start(task, options.limits) {
+            Err(error) => (error_judged(&sealed(), &error), Vec::new(), None),
+            Ok(start) => match self.read(task, &start, submission, options) {
+                Ok(reading) => self.judge_reading(task, &start, reading, options),
+                Err(message) => {
+                    let reason = FailReason::PatchDoesNotApply;
+                    (nothing_run(&sealed(), reason, Some(message)), Vec::new(), None)
+                }
+            },
         };
         JudgedSubmission { judgement, deviations, code, took: began.elapsed() }
     }
@@ -65,15 +70,22 @@ impl Judge {
     fn read(
         &self,
         task: &PosedTask,
+        start: &Start,
         submission: &Submission,
         options: JudgeOptions,
-    ) -> Result<Reading, String> {
-        let mut reading =
-            task.form.answer().read(task, self.languages(), submission, options.cut_off)?;
+    ) -> Result<Reading<Change>, String> {
+        let mut reading = task.form.answer().read(&ReadFrom {
+            task,
+            start,
+            languages: self.languages(),
+            limits: options.limits,
+            submission,
+            cut_off: options.cut_off,
+        })?;
         if options.reading == ReadingMode::Lenient
             && let (Ok(found), Some(mended)) = (&reading.lenient, &reading.mended)
-            && !self.is_sound(task, found, options.limits)
-            && self.is_sound(task, mended, options.limits)
+            && !self.is_sound(task, start, found, options.limits)
+            && self.is_sound(task, start, mended, options.limits)
         {
             reading.take_mended();
         }
@@ -83,13 +95,15 @@ impl Judge {
     fn judge_reading(
         &self,
         task: &PosedTask,
-        reading: Reading,
+        start: &Start,
+        reading: Reading<Change>,
         options: JudgeOptions,
-    ) -> (Judgement, Vec<Deviation>, Option<FileTree>) {
+    ) -> (Judgement, Vec<Deviation>, Option<Code>) {
         let (mut judgement, code) = match reading.judged(options.reading) {
-            Ok(files) => {
-                let judged = self.judge_files(task, files, options.limits, options.examples);
-                (judged, Some(files.clone()))
+            Ok(change) => {
+                let (limits, examples) = (options.limits, options.examples);
+                let judged = self.judge_change(task, start, change, limits, examples);
+                (judged, Some(task.form.answer().code(start, change)))
             }
             Err(reason) => (nothing_run(&task.form.sealed_tests(), reason, None), None),
         };

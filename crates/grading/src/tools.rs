@@ -308,7 +308,7 @@ fn own_folder(program: &Path) -> Option<PathBuf> {
 }
 
 /// Whether a folder holds more than an interpreter: the root, or a home directory.
-fn shows_too_much(folder: &Path) -> bool {
+pub fn shows_too_much(folder: &Path) -> bool {
     let home = env::var_os("HOME").map(PathBuf::from);
     let holds_home = |home: &Path| home.is_absolute() && real(home.to_owned()).starts_with(folder);
     folder.parent().is_none() || home.as_deref().is_some_and(holds_home)

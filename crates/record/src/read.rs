@@ -2,7 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use fairtrial_core::answer::Submission;
+use fairtrial_core::answer::{Code, Submission};
+use fairtrial_core::change::ChangeFacts;
 use fairtrial_core::judgement::TestOutcome;
 use fairtrial_core::plan::Tokens;
 use fairtrial_core::schedule::TrialKey;
@@ -126,8 +127,10 @@ pub struct AttemptRow {
     pub credit: f64,
     /// What the lenient reader forgave.
     pub deviations: Vec<String>,
-    /// The digest of the files that were judged.
+    /// The digest of what was judged: files, or a patch where there is a `change`.
     pub code: Option<String>,
+    /// The digest of what the change does, for an answer to a repository.
+    pub change: Option<String>,
     /// The digest of the error or compiler message.
     pub message: Option<String>,
     /// What a person should know of how it was judged.
@@ -264,7 +267,7 @@ impl Record {
             let attempts = format!(
                 "SELECT candidate, task, sample, attempt, answer_kind, answer, cut_off, verdict,
                  reason, tests_passed, tests_total, credit, deviations, code, message, notes,
-                 feedback, judge_seconds, tests
+                 feedback, judge_seconds, tests, change
                  FROM attempts {own} ORDER BY candidate, task, sample, attempt"
             );
             let mut attempts =
@@ -329,6 +332,31 @@ impl Record {
         unpack(&text).ok_or_else(|| RecordError::Damaged {
             path: self.folder().to_owned(),
             why: format!("`{digest}` is no set of files"),
+        })
+    }
+
+    /// What was judged of an attempt; `None` where nothing was.
+    ///
+    /// # Errors
+    /// When it is damaged.
+    pub fn code(&self, attempt: &AttemptRow) -> Result<Option<Code>, RecordError> {
+        let Some(digest) = &attempt.code else { return Ok(None) };
+        Ok(Some(match attempt.change {
+            Some(_) => Code::Patch(self.bytes(digest)?),
+            None => Code::Files(self.files(digest)?),
+        }))
+    }
+
+    /// What the change of an attempt does; `None` where the answer is no change to a repository.
+    ///
+    /// # Errors
+    /// When it is damaged.
+    pub fn change(&self, attempt: &AttemptRow) -> Result<Option<ChangeFacts>, RecordError> {
+        let Some(digest) = &attempt.change else { return Ok(None) };
+        let text = self.text(digest)?;
+        serde_json::from_str(&text).map(Some).map_err(|_| RecordError::Damaged {
+            path: self.folder().to_owned(),
+            why: format!("`{digest}` does not say what a change does"),
         })
     }
 
@@ -488,6 +516,7 @@ fn attempt_row(row: &Row<'_>) -> rusqlite::Result<AttemptRow> {
         feedback: row.get(16)?,
         judge_seconds: row.get::<_, Option<f64>>(17)?.unwrap_or(0.0),
         tests: row.get(18)?,
+        change: row.get(19)?,
     })
 }
 

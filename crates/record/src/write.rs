@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use fairtrial_core::answer::{Deviation, Submission};
+use fairtrial_core::answer::{Code, Deviation, Submission};
 use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::plan::Tokens;
@@ -77,8 +77,8 @@ pub struct NewJudgement<'a> {
     pub judgement: &'a Judgement,
     /// What the lenient reader forgave.
     pub deviations: &'a [Deviation],
-    /// The files that were judged.
-    pub code: Option<&'a FileTree>,
+    /// What was judged.
+    pub code: Option<&'a Code>,
     /// What goes back to the candidate.
     pub feedback: Option<&'a str>,
     /// Seconds that judging took.
@@ -372,7 +372,13 @@ impl Record {
                 text.map(|it| blob::store(transaction, it.as_bytes())).transpose()
             };
             let judgement = new.judgement;
-            let code = new.code.map(|code| blob::store(transaction, &pack(code))).transpose()?;
+            let code = match new.code {
+                Some(Code::Files(files)) => Some(blob::store(transaction, &pack(files))?),
+                Some(Code::Patch(patch)) => Some(blob::store(transaction, patch)?),
+                None => None,
+            };
+            let change = judgement.change.as_ref().map(json).transpose()?;
+            let change = text(change.as_deref())?;
             let message = text(judgement.message.as_deref())?;
             let feedback = text(new.feedback)?;
             let tests = blob::store(transaction, json(&judgement.tests)?.as_bytes())?;
@@ -383,7 +389,7 @@ impl Record {
                 .prepare_cached(
                     "UPDATE attempts SET verdict = ?5, reason = ?6, tests_passed = ?7,
                      tests_total = ?8, credit = ?9, deviations = ?10, code = ?11, message = ?12,
-                     notes = ?13, feedback = ?14, judge_seconds = ?15, tests = ?16
+                     notes = ?13, feedback = ?14, judge_seconds = ?15, tests = ?16, change = ?17
                      WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND attempt = ?4",
                 )?
                 .execute(params![
@@ -402,7 +408,8 @@ impl Record {
                     json(&judgement.notes)?,
                     as_text(&feedback),
                     new.seconds,
-                    tests.as_str()
+                    tests.as_str(),
+                    as_text(&change)
                 ])?;
             match new.trial {
                 Some(verdict) => end_trial(transaction, key, verdict, new.at),

@@ -5,6 +5,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use fairtrial_core::answer::Code;
 use fairtrial_core::answer::{Deviation, Submission};
 use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::{Judgement, TestOutcome};
@@ -88,9 +89,9 @@ fn judge(record: &mut Record, key: &TrialKey, attempt: u32, verdict: Verdict, la
     let failed = matches!(verdict, Verdict::Fail(_)).then_some(FailReason::WrongResult);
     let tests = vec![test("call 1", failed, false), test("example 1", failed, true)];
     let judgement =
-        Judgement { verdict, tests, message: None, notes: vec!["a \u{1b}[2J note".into()] };
-    let code =
-        FileTree::from([(RelPath::parse("a.py").unwrap(), format!("x = {attempt}\n").into())]);
+        Judgement { tests, notes: vec!["a \u{1b}[2J note".into()], ..Judgement::bare(verdict) };
+    let file = (RelPath::parse("a.py").unwrap(), format!("x = {attempt}\n").into());
+    let code = Code::Files(FileTree::from([file]));
     let new = NewJudgement {
         judgement: &judgement,
         deviations: &[Deviation::TextAround],
@@ -197,7 +198,7 @@ fn a_grading_says_which_verdicts_differ_and_why() {
     let key = key("auk", "gap", 1);
     for (attempt, key) in [(1, key.clone()), (2, TrialKey { sample: 2, ..key })] {
         let tests = vec![test("call 1", Some(FailReason::WrongResult), false)];
-        let judgement = Judgement { verdict: FAIL, tests, message: None, notes: Vec::new() };
+        let judgement = Judgement { tests, ..Judgement::bare(FAIL) };
         let cause = Some("task changed".to_owned());
         record.commit_regrade(grading, &NewRegrade { key, attempt, judgement, cause }).unwrap();
     }

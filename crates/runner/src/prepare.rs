@@ -11,11 +11,12 @@ use fairtrial_core::plan::{Candidate, ChatCandidate, Plan};
 use fairtrial_core::source::{SourceError, utf8};
 use fairtrial_core::task::{DocketSettings, Task};
 use fairtrial_grading::{
-    Docket, FolderError, Judge, PosedTask, Tool, ToolMissing, Toolbox, first_prompt, limits_of,
-    read_docket, read_file,
+    Docket, FolderError, Judge, JudgeError, PosedTask, TREES_MAX, Tool, ToolMissing, Toolbox,
+    first_prompt, limits_of, read_docket, read_file,
 };
 use fairtrial_record::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
 use fairtrial_sandbox::{Demand, Layer, Sandbox, SandboxError, Tier};
+use fairtrial_worktree::TreeCache;
 
 /// One task of the run.
 #[derive(Debug)]
@@ -26,6 +27,8 @@ pub struct PlannedTask {
     pub limits: Limits,
     /// The first prompt, the same for every candidate.
     pub prompt: String,
+    /// Why the task does not hold on this machine; `None` when it does, or nobody looked.
+    pub unfit: Option<String>,
 }
 
 /// Everything that a run needs.
@@ -93,6 +96,10 @@ pub struct PrepareOptions<'a> {
     pub version: &'a str,
     /// Which tiers of the sandbox will do.
     pub demand: Demand,
+    /// Whether repositories that earlier runs made ready are made ready anew.
+    pub fresh: bool,
+    /// Hears what takes a while before the run begins.
+    pub progress: &'a dyn Fn(&str),
 }
 
 impl Preparation {
@@ -130,8 +137,9 @@ const HELPER: &str = "/proc/self/exe";
 pub fn prepare(path: &Path, options: &PrepareOptions<'_>) -> Result<Preparation, PrepareError> {
     let base = path.parent().unwrap_or(Path::new("."));
     let plan = Plan::parse(&path.display().to_string(), &read_text(path)?)?;
-    let JudgingSetup { tasks, judge, machine, task_notes, mut notes } =
+    let JudgingSetup { mut tasks, judge, machine, task_notes, mut notes } =
         JudgingSetup::prepare(&plan.limits, &Sources::of_plan(&plan, base), options)?;
+    make_ready(&mut tasks, &judge, options.progress, &mut notes);
     let askers = make_askers(&plan, base, options.env, &tasks, &mut notes)?;
     let manifest = Manifest {
         format_version: FORMAT_VERSION,
@@ -186,9 +194,15 @@ impl JudgingSetup {
         let folders = &sources.dockets;
         let dockets = read_dockets(folders, &languages)?;
         let all = || dockets.iter().flat_map(|docket| &docket.tasks);
-        let sandbox = Sandbox::open(Path::new(HELPER), options.demand)?;
+        let mut sandbox = Sandbox::open(Path::new(HELPER), options.demand)?;
+        if all().any(|task| task.form.is_prepared()) {
+            sandbox = sandbox.with_store(store(options.env))?;
+        }
         let tools = find_tools(&languages, all(), &sandbox);
-        if let Some(folder) = folders.iter().find(|folder| tools.shows(folder)) {
+        let is_shown = |folder: &&PathBuf| {
+            tools.shows(folder) || all().any(|task| lies_in(folder, task.form.folders()))
+        };
+        if let Some(folder) = folders.iter().find(is_shown) {
             return Err(PrepareError::Exposed(folder.clone()));
         }
         let mut notes = missing_tools(&tools);
@@ -205,7 +219,8 @@ impl JudgingSetup {
         }
         notes.extend(weaker_tier(&sandbox));
         let machine = machine(&tools, &sandbox, options.version);
-        let judge = Judge::new(languages, tools, sandbox);
+        let trees = TreeCache::new(TREES_MAX, options.fresh);
+        let judge = Judge::with_trees(languages, tools, sandbox, trees);
         Ok(Self { tasks, judge, machine, task_notes, notes })
     }
 }
@@ -254,8 +269,51 @@ fn planned(
     let limits = limits_of(languages, docket, &task, limits);
     let version = tools.get(&task.language).map(|tool| tool.version.clone()).unwrap_or_default();
     let definition = languages.find(&task.language);
-    let prompt = definition.map(|it| first_prompt(&task, it, &version, &limits));
-    PlannedTask { task, limits, prompt: prompt.unwrap_or_default() }
+    let prompt = definition.map(|it| first_prompt(&task, None, it, &version, &limits));
+    PlannedTask { task, limits, prompt: prompt.unwrap_or_default(), unfit: None }
+}
+
+/// Makes repositories ready, and sees whether their tasks hold, before anybody is asked. What stands in their
+/// prompts is known only then.
+fn make_ready(
+    tasks: &mut BTreeMap<String, PlannedTask>,
+    judge: &Judge,
+    progress: &dyn Fn(&str),
+    notes: &mut Vec<String>,
+) {
+    for (name, entry) in tasks.iter_mut().filter(|it| it.1.task.form.is_prepared()) {
+        progress(&format!("making `{name}` ready"));
+        match judge.preflight(&entry.task, entry.limits) {
+            Ok(start) => {
+                let language = entry.task.language.as_str();
+                let version = judge.tools().get(language).map(|it| it.version.clone());
+                if let Some(definition) = judge.languages().find(language) {
+                    let (task, version) = (&entry.task, version.unwrap_or_default());
+                    entry.prompt =
+                        first_prompt(task, Some(&start), definition, &version, &entry.limits);
+                }
+            }
+            Err(error @ JudgeError::ToolMissing(_)) => drop(error),
+            Err(error) => {
+                notes.push(format!("task `{name}`: {error}; its trials will be void"));
+                entry.unfit = Some(error.to_string());
+            }
+        }
+    }
+}
+
+/// Where prepared repositories are kept: a folder for caches, by the XDG base directory specification.
+fn store(env: &dyn Fn(&str) -> Option<String>) -> PathBuf {
+    let absolute = |name: &str| env(name).map(PathBuf::from).filter(|it| it.is_absolute());
+    let cache = absolute("XDG_CACHE_HOME").or_else(|| Some(absolute("HOME")?.join(".cache")));
+    cache.unwrap_or_else(std::env::temp_dir).join("fairtrial").join("trees")
+}
+
+/// Whether a path lies in one of these folders.
+pub(crate) fn lies_in(path: &Path, folders: &[PathBuf]) -> bool {
+    let real = |it: &Path| fs::canonicalize(it).unwrap_or_else(|_| it.to_owned());
+    let there = path.ancestors().find(|it| it.exists()).map(real);
+    there.is_some_and(|it| folders.iter().any(|folder| it.starts_with(real(folder))))
 }
 
 fn make_askers(

@@ -18,7 +18,7 @@ use fairtrial_record::{Manifest, Record, RecordError, Selection, TrialSummary};
 use crate::compatibility::incompatibility;
 use crate::counter::Counter;
 use crate::pool::{PANIC, Pool};
-use crate::prepare::{PlannedTask, Preparation};
+use crate::prepare::{PlannedTask, Preparation, lies_in};
 use crate::scheduler::{Concurrency, Scheduler};
 use crate::session::{Observer, RunEvent, RunOrder, RunSpec, Session, Summary, World};
 use crate::trial::Unjudged;
@@ -222,8 +222,10 @@ impl World for Preparation {
         self.askers.get(candidate).and_then(|it| it.host()).unwrap_or_default()
     }
 
-    fn can_judge(&self, task: &PlannedTask) -> bool {
-        self.judge.tools().of_task(&task.task, task.task.form.runner()).is_ok()
+    fn unfit(&self, task: &PlannedTask) -> Option<VoidReason> {
+        let tools = self.judge.tools().of_task(&task.task, task.task.form.runner());
+        let preflight = task.unfit.as_ref().map(|_| VoidReason::Preflight);
+        tools.is_err().then_some(VoidReason::ToolMissing).or(preflight)
     }
 
     fn now(&self) -> String {
@@ -237,7 +239,9 @@ fn open(preparation: &Preparation, options: &RunOptions) -> Result<Record, RunEr
     for machine in &mut wanted.machines {
         machine.since = now();
     }
-    if preparation.judge.tools().shows(&options.record) {
+    let is_shown = |it: &PlannedTask| lies_in(&options.record, it.task.form.folders());
+    if preparation.judge.tools().shows(&options.record) || preparation.tasks.values().any(is_shown)
+    {
         return Err(RunError::Exposed(options.record.clone()));
     }
     let mut record = Record::open_for_run(&options.record, &wanted)?;
@@ -260,8 +264,9 @@ fn open(preparation: &Preparation, options: &RunOptions) -> Result<Record, RunEr
 
 fn is_to_be_run(preparation: &Preparation, known: Option<&TrialSummary>) -> bool {
     match known.map(|it| (it, it.verdict)) {
-        Some((known, Some(Verdict::Void(VoidReason::ToolMissing)))) => {
-            preparation.tasks.get(&known.key.task).is_some_and(|it| preparation.can_judge(it))
+        Some((known, Some(Verdict::Void(VoidReason::ToolMissing | VoidReason::Preflight)))) => {
+            let task = preparation.tasks.get(&known.key.task);
+            task.is_some_and(|it| preparation.unfit(it).is_none())
         }
         Some((known, Some(verdict))) => verdict.is_void() && preparation.has_answer(&known.key),
         Some((_, None)) | None => true,

@@ -35,8 +35,8 @@ pub trait World {
     fn has_answer(&self, key: &TrialKey) -> bool;
     /// The host that a candidate's requests go to; empty for one that makes none.
     fn host(&self, candidate: &str) -> &str;
-    /// Whether this machine has what judging a task takes.
-    fn can_judge(&self, task: &PlannedTask) -> bool;
+    /// Why answers to a task cannot be judged on this machine; `None` when they can.
+    fn unfit(&self, task: &PlannedTask) -> Option<VoidReason>;
     /// The time of day, in UTC, RFC 3339.
     fn now(&self) -> String;
 }
@@ -250,9 +250,9 @@ impl<'a> Session<'a> {
                 Ok(())
             }
             Next::Ask => {
-                if !spec.world.can_judge(&spec.tasks[&key.task]) {
+                if let Some(reason) = spec.world.unfit(&spec.tasks[&key.task]) {
                     // Nothing that comes back could be judged: nothing is asked.
-                    let void = Verdict::Void(VoidReason::ToolMissing);
+                    let void = Verdict::Void(reason);
                     return self.end(key, void, TrialEnd::Decided);
                 }
                 let attempt = self.trials[key].attempt;
@@ -467,8 +467,8 @@ mod tests {
             if candidate == "auk" { "http://a" } else { "" }
         }
 
-        fn can_judge(&self, task: &PlannedTask) -> bool {
-            task.task.name != "unheard-of"
+        fn unfit(&self, task: &PlannedTask) -> Option<VoidReason> {
+            (task.task.name == "unheard-of").then_some(VoidReason::ToolMissing)
         }
 
         fn now(&self) -> String {
@@ -509,7 +509,15 @@ mod tests {
         let docket = Docket::parse("d", &tree, &Languages::shipped()).unwrap();
         let planned = |task: fairtrial_grading::PosedTask| {
             let name = task.name.clone();
-            (name, PlannedTask { task, limits: Limits::default(), prompt: "Say it.".to_owned() })
+            (
+                name,
+                PlannedTask {
+                    task,
+                    limits: Limits::default(),
+                    prompt: "Say it.".to_owned(),
+                    unfit: None,
+                },
+            )
         };
         docket.tasks.into_iter().map(planned).collect()
     }

@@ -148,7 +148,7 @@ fn items(entry: &PlannedTask) -> impl Iterator<Item = ProofToJudge<'_>> {
         entry,
         name: &proof.name,
         right: proof.right,
-        submission: Some(Submission::Files(proof.files.clone())),
+        submission: Some(proof.answer.clone()),
     });
     proofs.chain([ProofToJudge { entry, name: "", right: false, submission: None }])
 }

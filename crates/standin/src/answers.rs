@@ -1,5 +1,6 @@
 //! What a simulated model says.
 
+use fairtrial_core::answer::Submission;
 use fairtrial_core::digest::unit;
 use fairtrial_core::task::{Proof, Task};
 
@@ -79,14 +80,20 @@ pub fn answer(moment: Moment<'_>) -> Answer {
 
 /// The file of a proof that an answer is made of, and what is in it: the first by its path.
 fn file_of(proof: &Proof) -> (String, String) {
-    let first = proof.files.iter().next();
-    first.map_or_else(Default::default, |(path, bytes)| {
-        (path.to_string(), String::from_utf8_lossy(bytes).into_owned())
-    })
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+    match &proof.answer {
+        Submission::Text(said) => (String::new(), said.clone()),
+        Submission::Patch(patch) => ("change.patch".to_owned(), text(patch)),
+        Submission::Files(files) => {
+            files.iter().next().map_or_else(Default::default, |it| (it.0.to_string(), text(it.1)))
+        }
+    }
 }
 
 fn fenced(moment: Moment<'_>, code: &str) -> String {
+    let is_patch = |it: &Proof| matches!(it.answer, Submission::Patch(_));
     let tag = match moment.task.language.as_str() {
+        _ if moment.task.proofs.iter().any(is_patch) => "diff",
         "c++" => "cpp",
         "shell" => "sh",
         other => other,

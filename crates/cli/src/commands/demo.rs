@@ -11,7 +11,7 @@ use fairtrial_standin::{StandinServer, shipped_models, start};
 use include_dir::{Dir, include_dir};
 
 use crate::args::DemoArgs;
-use crate::commands::run::{prepared, run_all};
+use crate::commands::run::{Readiness, prepared, run_all};
 use crate::environment::Environment;
 use crate::errors::Failure;
 
@@ -28,7 +28,8 @@ pub fn run(
     let folder = &args.out;
     prepare(folder, args.seed)?;
     let plan = folder.join("plan.toml");
-    let mut preparation = prepared(&plan, args.trust_code, environment)?;
+    let readiness = Readiness { trust_code: args.trust_code, fresh: false };
+    let mut preparation = prepared(&plan, readiness, environment)?;
     let docket = read_docket(&folder.join("docket"), &Languages::shipped())?;
     let standin = StandinServer {
         models: shipped_models(),

@@ -7,7 +7,7 @@ use fairtrial_report::{regrade_json, regrade_table};
 use fairtrial_runner::{RegradeOptions, regrade};
 
 use crate::args::RegradeArgs;
-use crate::commands::run::with_prepare_options;
+use crate::commands::run::{Readiness, with_prepare_options};
 use crate::environment::Environment;
 use crate::errors::{DIFFERS, Failure, OUTSIDE};
 use crate::signals::StopSignal;
@@ -38,7 +38,8 @@ pub fn run(
     };
     let progress = counter("judged again", environment);
     let stop = StopSignal::new();
-    let regraded = with_prepare_options(args.trust_code, environment, |prepare| {
+    let readiness = Readiness { trust_code: args.trust_code, fresh: false };
+    let regraded = with_prepare_options(readiness, environment, |prepare| {
         regrade(&args.record, &options, prepare, stop.flag(), &progress)
     })?;
     let record = Record::open(&args.record)?;

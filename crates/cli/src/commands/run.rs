@@ -23,7 +23,8 @@ pub fn run(
     err: &mut dyn Write,
 ) -> Result<u8, Failure> {
     let record = args.record.clone().unwrap_or_else(|| record_beside(&args.plan));
-    let preparation = prepared(&args.plan, args.trust_code, environment)?;
+    let readiness = Readiness { trust_code: args.trust_code, fresh: args.fresh };
+    let preparation = prepared(&args.plan, readiness, environment)?;
     let code = run_all(&preparation, &record, environment, out, err)?;
     Ok(code)
 }
@@ -31,22 +32,40 @@ pub fn run(
 /// Reads a plan, with what the environment say.
 pub fn prepared(
     plan: &Path,
-    trust_code: bool,
+    readiness: Readiness,
     environment: &Environment,
 ) -> Result<Preparation, Failure> {
-    Ok(with_prepare_options(trust_code, environment, |options| prepare(plan, options))?)
+    Ok(with_prepare_options(readiness, environment, |options| prepare(plan, options))?)
+}
+
+/// What the command line says of how a run is made ready.
+#[derive(Debug, Clone, Copy)]
+pub struct Readiness {
+    /// Go on where code cannot be confined.
+    pub trust_code: bool,
+    /// Make repositories ready anew.
+    pub fresh: bool,
 }
 
 /// Does what takes the environment of this process, and the tiers of the sandbox that will do.
 pub fn with_prepare_options<T>(
-    trust_code: bool,
+    readiness: Readiness,
     environment: &Environment,
     work: impl FnOnce(&PrepareOptions<'_>) -> T,
 ) -> T {
+    let is_watched = environment.err_is_terminal();
+    let terminal = console::Term::stderr();
     work(&PrepareOptions {
         env: &|name| environment.variable(name),
         version: env!("CARGO_PKG_VERSION"),
-        demand: if trust_code { Demand::Anything } else { Demand::Confined },
+        demand: if readiness.trust_code { Demand::Anything } else { Demand::Confined },
+        fresh: readiness.fresh,
+        progress: &|text| {
+            if is_watched {
+                // A terminal that is gone is no reason to stop.
+                let _ = terminal.write_line(&safe(text));
+            }
+        },
     })
 }
 

@@ -3,9 +3,12 @@
 use std::collections::BTreeSet;
 use std::io::Write;
 
+use fairtrial_core::answer::Code;
 use fairtrial_core::plan::Candidate;
-use fairtrial_record::{Record, RecordError, Selection};
-use fairtrial_report::{is_narrow, show_json, show_list, show_trials, trial_list, trial_view};
+use fairtrial_record::{Record, RecordError, Selection, TrialSummary};
+use fairtrial_report::{
+    is_narrow, safe, show_json, show_list, show_trials, trial_list, trial_view,
+};
 
 use crate::args::ShowArgs;
 use crate::environment::Environment;
@@ -24,6 +27,9 @@ pub fn run(args: &ShowArgs, environment: &Environment, out: &mut dyn Write) -> R
     if trials.is_empty() {
         return Err(nothing(args, &record)?);
     }
+    if args.diff {
+        return diff(args, environment, &record, &trials, out);
+    }
     if args.json {
         let rows = record.trials(&selection)?.into_iter();
         let views = rows.map(|it| trial_view(&record, it, args.unseal));
@@ -37,6 +43,37 @@ pub fn run(args: &ShowArgs, environment: &Environment, out: &mut dyn Write) -> R
         }
     } else {
         show_list(out, &trials, &args.record.display().to_string(), environment.style())?;
+    }
+    Ok(0)
+}
+
+/// Writes the change of one attempt, byte for byte where nobody reads it on a terminal.
+fn diff(
+    args: &ShowArgs,
+    environment: &Environment,
+    record: &Record,
+    trials: &[TrialSummary],
+    out: &mut dyn Write,
+) -> Result<u8, Failure> {
+    let trial = trials.first().map(|it| record.trial(&it.key)).transpose()?.flatten();
+    let attempts = trial.map(|it| it.attempts).unwrap_or_default();
+    let found = match args.attempt {
+        Some(number) => attempts.into_iter().find(|it| it.number == number),
+        None => attempts.into_iter().next_back(),
+    };
+    let code = found.as_ref().map(|it| record.code(it)).transpose()?.flatten();
+    match code {
+        Some(Code::Patch(patch)) if environment.out_is_terminal() => {
+            out.write_all(safe(&String::from_utf8_lossy(&patch)).as_bytes())?;
+        }
+        Some(Code::Patch(patch)) => out.write_all(&patch)?,
+        Some(Code::Files(_)) | None => {
+            return Err(Failure::NothingSelected {
+                record: args.record.clone(),
+                wanted: "with a change to a repository there".to_owned(),
+                there: "`--diff` shows answers of the form `repository`".to_owned(),
+            });
+        }
     }
     Ok(0)
 }

@@ -7,7 +7,7 @@ use fairtrial_runner::{VetError, VetOptions, vet};
 
 use crate::args::VetArgs;
 use crate::commands::regrade::counter;
-use crate::commands::run::with_prepare_options;
+use crate::commands::run::{Readiness, with_prepare_options};
 use crate::environment::Environment;
 use crate::errors::{DIFFERS, Failure};
 use crate::signals::StopSignal;
@@ -27,7 +27,8 @@ pub fn run(
     };
     let progress = counter("proofs judged", environment);
     let stop = StopSignal::new();
-    let vetted = with_prepare_options(args.trust_code, environment, |prepare| {
+    let readiness = Readiness { trust_code: args.trust_code, fresh: false };
+    let vetted = with_prepare_options(readiness, environment, |prepare| {
         vet(&options, prepare, stop.flag(), &progress)
     });
     let vetted = match (vetted, stop.exit_code()) {

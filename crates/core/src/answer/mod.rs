@@ -11,6 +11,7 @@ mod choose;
 mod elision;
 mod fence;
 mod mend;
+mod repository;
 mod usage;
 
 use std::collections::BTreeMap;
@@ -20,6 +21,7 @@ use std::sync::LazyLock;
 
 use serde::{Deserialize, Serialize};
 
+pub use self::repository::{WantedChange, read_change, read_patch, read_whole_files};
 use crate::change::Slack;
 use crate::language::{Languages, Syntax};
 use crate::plan::ReadingMode;
@@ -127,23 +129,44 @@ fn mentions(code: &str, name: &str) -> bool {
     })
 }
 
-/// The two readings of an answer.
+/// What was judged of an answer, as it is kept.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Reading {
+pub enum Code {
+    /// The files that were found.
+    Files(FileTree),
+    /// The change to a repository, as a patch.
+    Patch(Vec<u8>),
+}
+
+/// The two readings of an answer: of files, or of what else is made of them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reading<F = FileTree> {
     /// What a strict reader takes; `None` when the answer is not what was asked for.
-    pub strict: Option<FileTree>,
+    pub strict: Option<F>,
     /// What the lenient reader found, or why it found nothing.
-    pub lenient: Result<FileTree, FailReason>,
+    pub lenient: Result<F, FailReason>,
     /// What the lenient reader found, with typographic marks put back; `None` where there are none. It
     /// is to be judged only if what was found is not sound as it stands and this is.
-    pub mended: Option<FileTree>,
+    pub mended: Option<F>,
     /// What the lenient reader forgave, each once, in the order of [`Deviation::ALL`].
     pub deviations: Vec<Deviation>,
     /// The answer leaves parts out, or the host cut it off.
     pub incomplete: bool,
 }
 
-impl Reading {
+impl<F> Reading<F> {
+    /// The same readings of something else.
+    #[must_use]
+    pub fn map<G>(self, make: impl Fn(F) -> G) -> Reading<G> {
+        Reading {
+            strict: self.strict.map(&make),
+            lenient: self.lenient.map(&make),
+            mended: self.mended.map(&make),
+            deviations: self.deviations,
+            incomplete: self.incomplete,
+        }
+    }
+
     /// The verdict that counts: a failure that gaps in the answer explain has `incomplete` as its
     /// reason. A block that does not end explains only that the code does not build.
     #[must_use]
@@ -172,7 +195,7 @@ impl Reading {
     ///
     /// # Errors
     /// Why there is nothing to judge.
-    pub fn judged(&self, mode: ReadingMode) -> Result<&FileTree, FailReason> {
+    pub fn judged(&self, mode: ReadingMode) -> Result<&F, FailReason> {
         match mode {
             ReadingMode::Lenient => self.lenient.as_ref().map_err(|&reason| reason),
             ReadingMode::Strict => match (&self.strict, &self.lenient) {

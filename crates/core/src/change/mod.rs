@@ -6,6 +6,7 @@
 
 mod apply;
 mod binary;
+mod facts;
 mod hunk;
 mod name;
 mod patch;
@@ -15,10 +16,11 @@ mod write;
 use std::collections::BTreeMap;
 
 pub use apply::{Applied, PatchError, Slack, apply_patch};
+pub use facts::{ChangeFacts, FileFacts, undone_lines};
 pub use patch::is_patch;
 pub use write::write_patch;
 
-use crate::tree::{Node, Snapshot, TreePath, WorkTree};
+use crate::tree::{FileTree, Node, RelPath, Snapshot, TreePath, WorkTree};
 
 /// What a change makes of the paths that it touches, in path order.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -50,6 +52,16 @@ impl Change {
             }
         }
         out
+    }
+
+    /// The regular files that it puts, under names that a person could have written.
+    #[must_use]
+    pub fn files(&self) -> FileTree {
+        let file = |(path, node): (&TreePath, Option<&Node>)| match node {
+            Some(Node::File { bytes, .. }) => Some((path.to_rel()?, bytes.to_vec())),
+            _ => None,
+        };
+        self.iter().filter_map(file).collect()
     }
 
     /// Whether nothing is changed.
@@ -102,6 +114,16 @@ impl Change {
 impl FromIterator<(TreePath, Option<Node>)> for Change {
     fn from_iter<T: IntoIterator<Item = (TreePath, Option<Node>)>>(entries: T) -> Self {
         Self(entries.into_iter().collect())
+    }
+}
+
+impl From<FileTree> for Change {
+    /// Puts plain files that may not be run.
+    fn from(files: FileTree) -> Self {
+        let put = |(path, bytes): (RelPath, Vec<u8>)| {
+            (path.into(), Some(Node::File { bytes: bytes.into(), executable: false }))
+        };
+        files.into_iter().map(put).collect()
     }
 }
 

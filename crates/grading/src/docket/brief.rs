@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use fairtrial_core::answer::Submission;
 use fairtrial_core::digest::Digest;
 use fairtrial_core::language::{LanguageDefinition, Languages};
 use fairtrial_core::limits::LimitSettings;
@@ -171,27 +172,46 @@ fn check_settings(
     Ok(())
 }
 
-/// Proofs: `proofs/right.py` is the answer's file; `proofs/right/…` a folder with its files.
+/// Proofs: `proofs/right.py` is the answer's file, or `proofs/right.patch` a patch where an answer is no
+/// single file; `proofs/right/…` is a folder with files.
 fn parse_proofs(
     place: &str,
     files: &Snapshot,
-    answer_file: &RelPath,
+    answer_file: Option<&RelPath>,
 ) -> Result<Vec<Proof>, SourceError> {
-    let mut proofs = BTreeMap::<String, FileTree>::new();
+    let mut proofs = BTreeMap::<String, Submission>::new();
     for (path, bytes) in files.below("proofs/").to_files() {
-        let (name, inner) = match path.as_str().split_once('/') {
-            Some((folder, rest)) => (folder.to_owned(), RelPath::parse(rest)),
-            None => (path.stem().to_owned(), Ok(answer_file.clone())),
-        };
         let file = format!("{place}/proofs/{path}");
+        let fail = |message: &str| Err(SourceError::whole(&file, message));
+        let (name, inner) = match (path.as_str().split_once('/'), answer_file) {
+            (Some((folder, rest)), _) => (folder.to_owned(), Some(RelPath::parse(rest))),
+            (None, Some(answer)) => (path.stem().to_owned(), Some(Ok(answer.clone()))),
+            (None, None) if path.extension() == "patch" => (path.stem().to_owned(), None),
+            (None, None) => return fail("a proof that is a single file is a patch, `….patch`"),
+        };
         if !name.starts_with("right") && !name.starts_with("wrong") {
-            let message = "a proof's name begins with `right` or `wrong`";
-            return Err(SourceError::whole(&file, message));
+            return fail("a proof's name begins with `right` or `wrong`");
         }
-        let inner = inner.map_err(|error| SourceError::whole(&file, error.to_string()))?;
-        proofs.entry(name).or_default().insert(inner, bytes);
+        let known = proofs.remove(&name);
+        let submission = match (inner, known) {
+            (None, None) => Submission::Patch(bytes),
+            (Some(inner), known @ (None | Some(Submission::Files(_)))) => {
+                let inner = inner.map_err(|error| SourceError::whole(&file, error.to_string()))?;
+                let mut files = match known {
+                    Some(Submission::Files(files)) => files,
+                    _ => FileTree::new(),
+                };
+                files.insert(inner, bytes);
+                Submission::Files(files)
+            }
+            _ => return fail("there are a patch and a folder of this name"),
+        };
+        proofs.insert(name, submission);
     }
-    let proof =
-        |(name, files): (String, FileTree)| Proof { right: name.starts_with("right"), name, files };
+    let proof = |(name, answer): (String, Submission)| Proof {
+        right: name.starts_with("right"),
+        name,
+        answer,
+    };
     Ok(proofs.into_iter().map(proof).collect())
 }

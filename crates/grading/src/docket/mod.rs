@@ -102,6 +102,8 @@ fn is_part_of_task(path: &str) -> bool {
 
 #[cfg(test)]
 mod tests {
+    use fairtrial_core::answer::Submission;
+
     use super::*;
 
     const BRIEF: &str = "+++\ntitle = \"Tide gap\"\nform = \"call\"\nlanguage = \"python\"\n\
@@ -132,9 +134,9 @@ mod tests {
         assert_eq!(task.given.len(), 1);
         let proofs: Vec<_> = task.proofs.iter().map(|it| (it.name.as_str(), it.right)).collect();
         assert_eq!(proofs, [("right", true), ("wrong-sign", false)]);
-        assert!(
-            task.proofs.iter().all(|it| it.files.contains_key(task.form.answer().proof_file()))
-        );
+        let file = task.form.answer().proof_file().unwrap();
+        let has_file = |it: &fairtrial_core::task::Proof| matches!(&it.answer, Submission::Files(files) if files.contains_key(file));
+        assert!(task.proofs.iter().all(has_file));
     }
 
     #[test]
@@ -144,7 +146,7 @@ mod tests {
             (
                 "\"call\"\n",
                 "\"cal\"\n",
-                "line 3, column 8: unknown form `cal`; the forms are call, program, tests",
+                "line 3, column 8: unknown form `cal`; the forms are call, program, tests, repository",
             ),
             ("\"python\"", "\"pascal\"", "unknown language `pascal`; known are: c, c++"),
             (

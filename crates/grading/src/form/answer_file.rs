@@ -1,19 +1,16 @@
 //! What forms have in common whose answer is one file.
 
-use fairtrial_core::answer::{Deviation, Reading, Submission, Wanted, read_answer, read_files};
-use fairtrial_core::change::{Applied, apply_patch};
+use fairtrial_core::answer::{
+    Code, Deviation, Reading, Submission, Wanted, read_answer, read_files,
+};
+use fairtrial_core::change::{Applied, Change, apply_patch};
 use fairtrial_core::judgement::Judgement;
-use fairtrial_core::language::Languages;
-use fairtrial_core::task::Task;
-use fairtrial_core::tree::{Node, RelPath, Snapshot};
+use fairtrial_core::tree::{RelPath, Snapshot};
 use fairtrial_core::verdict::FailReason;
 
-use super::AnswerShape;
+use super::{AnswerShape, ReadFrom, Start};
 use crate::context::JudgeContext;
 use crate::outcome::nothing_run;
-
-/// Most bytes of a file that a patch makes.
-const PATCHED_MAX: u64 = 16 << 20;
 
 /// The file that an answer must give.
 #[derive(Debug, Clone)]
@@ -33,40 +30,36 @@ impl AnswerShape for AnswerFile {
         format!("Reply with the whole corrected file `{}` in one code block.", self.path)
     }
 
-    fn proof_file(&self) -> &RelPath {
-        &self.path
+    fn proof_file(&self) -> Option<&RelPath> {
+        Some(&self.path)
     }
 
-    fn read(
-        &self,
-        task: &Task,
-        languages: &Languages,
-        submission: &Submission,
-        cut_off: bool,
-    ) -> Result<Reading, String> {
+    fn read(&self, from: &ReadFrom<'_>) -> Result<Reading<Change>, String> {
         let wanted = Wanted {
             file: &self.path,
-            language: &task.language,
+            language: &from.task.language,
             name: self.name.as_deref(),
-            languages,
+            languages: from.languages,
         };
-        match submission {
-            Submission::Text(text) => Ok(read_answer(text, wanted, cut_off)),
-            Submission::Files(files) => Ok(read_files(files.clone(), wanted)),
-            Submission::Patch(patch) => apply_patch(&task.given.to_work_tree(), patch, PATCHED_MAX)
-                .map(|applied| read_applied(applied, wanted))
-                .map_err(|error| error.to_string()),
-        }
+        let reading = match from.submission {
+            Submission::Text(text) => read_answer(text, wanted, from.cut_off),
+            Submission::Files(files) => read_files(files.clone(), wanted),
+            Submission::Patch(patch) => {
+                let applied = apply_patch(from.start.tree(), patch, from.limits.disk.0);
+                read_applied(applied.map_err(|error| error.to_string())?, wanted)
+            }
+        };
+        Ok(reading.map(Change::from))
+    }
+
+    fn code(&self, _start: &Start, change: &Change) -> Code {
+        Code::Files(change.files())
     }
 }
 
 /// The files that a patch writes. What had to be forgiven is no part of the strict reading.
 fn read_applied(applied: Applied, wanted: Wanted<'_>) -> Reading {
-    let files = applied.change.iter().filter_map(|(path, node)| match node {
-        Some(Node::File { bytes, .. }) => Some((path.to_rel()?, bytes.to_vec())),
-        _ => None,
-    });
-    let mut reading = read_files(files.collect(), wanted);
+    let mut reading = read_files(applied.change.files(), wanted);
     reading.deviations = applied.slack.into_iter().map(Deviation::from).collect();
     reading.strict = reading.strict.filter(|_| reading.deviations.is_empty());
     reading

@@ -6,24 +6,30 @@
 mod answer_file;
 mod call;
 mod program;
+mod repository;
 mod unit_tests;
 
 use std::collections::BTreeSet;
 use std::fmt;
+use std::path::PathBuf;
+use std::sync::Arc;
 
-use fairtrial_core::answer::{Reading, Submission};
+use fairtrial_core::answer::{Code, Reading, Submission};
+use fairtrial_core::change::Change;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::{Dialect, LanguageDefinition, Languages};
+use fairtrial_core::limits::{LimitSettings, Limits};
 use fairtrial_core::source::{SourceError, TomlPart, utf8};
 use fairtrial_core::task::Task;
-use fairtrial_core::tree::{RelPath, Snapshot};
+use fairtrial_core::tree::{RelPath, Snapshot, TreePath, WorkTree};
+use fairtrial_worktree::PreparedTree;
 use serde::de::DeserializeOwned;
 
 use crate::context::{JudgeContext, JudgeError};
 pub use crate::outcome::SealedTest;
 
 /// Every form, in the order in which they are listed to people.
-pub const FORMS: &[FormKind] = &[call::KIND, program::KIND, unit_tests::KIND];
+pub const FORMS: &[FormKind] = &[call::KIND, program::KIND, unit_tests::KIND, repository::KIND];
 
 /// A form by its name, and how its part of a task is read.
 #[derive(Clone, Copy)]
@@ -55,6 +61,47 @@ pub trait Form: fmt::Debug + Send + Sync {
     /// What an answer consists of.
     fn answer(&self) -> &dyn AnswerShape;
 
+    /// Limits of its own, over those of the language.
+    fn limits(&self) -> LimitSettings {
+        LimitSettings::default()
+    }
+
+    /// Whether what answers may use is the repository's business, not the language's.
+    fn brings_packages(&self) -> bool {
+        false
+    }
+
+    /// Whether what answers start from has to be made ready.
+    fn is_prepared(&self) -> bool {
+        false
+    }
+
+    /// Folders of this machine that its programs see.
+    fn folders(&self) -> &[PathBuf] {
+        &[]
+    }
+
+    /// What answers start from.
+    ///
+    /// # Errors
+    /// When it has to be made ready, and cannot be.
+    fn start(&self, context: &JudgeContext<'_>) -> Result<Start, JudgeError> {
+        Ok(Start::Given(context.task.given.to_work_tree()))
+    }
+
+    /// Whether the task holds on this machine before anything is changed.
+    ///
+    /// # Errors
+    /// [`JudgeError::Unfit`] when it does not.
+    fn preflight(&self, _context: &JudgeContext<'_>, _start: &Start) -> Result<(), JudgeError> {
+        Ok(())
+    }
+
+    /// The files that a candidate reads with the statement, besides those that are given, by path.
+    fn context_files(&self) -> &[TreePath] {
+        &[]
+    }
+
     /// The visible examples, in Markdown; empty where there are none.
     fn examples(&self, dialect: Dialect<'_>) -> String;
 
@@ -77,16 +124,20 @@ pub trait Form: fmt::Debug + Send + Sync {
     ///
     /// # Errors
     /// When our own part goes wrong.
-    fn is_sound(&self, context: &JudgeContext<'_>, files: &Snapshot) -> Result<bool, JudgeError>;
+    fn is_sound(
+        &self,
+        context: &JudgeContext<'_>,
+        answered: &Answered<'_>,
+    ) -> Result<bool, JudgeError>;
 
-    /// Judges files. After a failure the visible examples are run, too, where `examples` says so.
+    /// Judges an answer. After a failure the visible examples are run, too, where `examples` says so.
     ///
     /// # Errors
     /// When our own part goes wrong.
     fn judge(
         &self,
         context: &JudgeContext<'_>,
-        files: &Snapshot,
+        answered: &Answered<'_>,
         examples: bool,
     ) -> Result<Judgement, JudgeError>;
 }
@@ -99,20 +150,76 @@ pub trait AnswerShape {
     /// How a repaired answer is to be sent, in a sentence.
     fn repair(&self) -> String;
 
-    /// Where a proof belongs that is a single file.
-    fn proof_file(&self) -> &RelPath;
+    /// Where a proof belongs that is a single file; `None`: such a proof is a patch.
+    fn proof_file(&self) -> Option<&RelPath>;
 
-    /// Finds the files of an answer in what a candidate sent.
+    /// Finds an answer in what a candidate sent.
     ///
     /// # Errors
     /// In words: a patch that does not apply.
-    fn read(
-        &self,
-        task: &Task,
-        languages: &Languages,
-        submission: &Submission,
-        cut_off: bool,
-    ) -> Result<Reading, String>;
+    fn read(&self, from: &ReadFrom<'_>) -> Result<Reading<Change>, String>;
+
+    /// What was judged, as it is kept.
+    fn code(&self, start: &Start, change: &Change) -> Code;
+}
+
+/// What an answer is found in.
+#[derive(Clone, Copy)]
+pub struct ReadFrom<'a> {
+    /// The task.
+    pub task: &'a Task,
+    /// What it starts from.
+    pub start: &'a Start,
+    /// All languages.
+    pub languages: &'a Languages,
+    /// Its limits.
+    pub limits: Limits,
+    /// What was sent.
+    pub submission: &'a Submission,
+    /// Whether the host cut it off at a length limit.
+    pub cut_off: bool,
+}
+
+/// What answers start from.
+#[derive(Debug, Clone)]
+pub enum Start {
+    /// The files that the task gives.
+    Given(WorkTree),
+    /// A repository, made ready.
+    Prepared(Arc<PreparedTree>),
+}
+
+impl Start {
+    /// The files.
+    #[must_use]
+    pub fn tree(&self) -> &WorkTree {
+        match self {
+            Self::Given(tree) => tree,
+            Self::Prepared(prepared) => prepared.base(),
+        }
+    }
+}
+
+/// An answer: what it starts from, and what it changes.
+#[derive(Clone, Copy)]
+pub struct Answered<'a> {
+    /// What it starts from.
+    pub start: &'a Start,
+    /// What it changes.
+    pub change: &'a Change,
+}
+
+impl Answered<'_> {
+    /// All files and links there are then, under names that a person could have written. A file that
+    /// takes the place of another keeps its mode.
+    #[must_use]
+    pub fn files(&self) -> Snapshot {
+        let given = self.start.tree().iter();
+        let mut files: Snapshot =
+            given.filter_map(|(path, node)| Some((path.to_rel()?, node.clone()))).collect();
+        files.put_files(&self.change.files());
+        files
+    }
 }
 
 /// What a form is read from.

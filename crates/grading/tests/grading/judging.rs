@@ -1,5 +1,6 @@
 //! Every language, every kind of value, every reason.
 
+use fairtrial_core::answer::Submission;
 use fairtrial_core::language::Languages;
 use fairtrial_core::tree::Node;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
@@ -439,7 +440,8 @@ fn the_demo_s_proofs_are_what_their_names_say() {
         let limits = limits_of(judge.languages(), &docket.settings, task, &Default::default());
         assert!(task.proofs.iter().any(|it| it.right) && task.proofs.iter().any(|it| !it.right));
         for proof in &task.proofs {
-            let judged = judge.judge_files(task, &proof.files, limits, false);
+            let Submission::Files(files) = &proof.answer else { continue };
+            let judged = judge.judge_files(task, files, limits, false);
             let shown = format!("{}, {}: {judged:#?}", task.name, proof.name);
             assert_eq!(judged.verdict == PASS, proof.right, "{shown}");
             assert!(!judged.verdict.is_void(), "{shown}");

@@ -6,7 +6,7 @@ use rusqlite::{Connection, params};
 use crate::blob;
 
 /// The newest version.
-pub const NEWEST: u32 = 3;
+pub const NEWEST: u32 = 4;
 
 /// Makes the layout of `version` out of the one before it.
 ///
@@ -16,11 +16,12 @@ pub fn apply(connection: &Connection, version: u32) -> rusqlite::Result<()> {
     match version {
         1 => connection.execute_batch(include_str!("1-trials.sql")),
         2 => connection.execute_batch(include_str!("2-gradings.sql")),
-        _ => {
+        3 => {
             connection.execute_batch(include_str!("3-natural-keys.sql"))?;
             gather_tests(connection)?;
             connection.execute_batch(include_str!("3-drop-old.sql"))
         }
+        _ => connection.execute_batch(include_str!("4-changes-and-steps.sql")),
     }
 }
 

@@ -3,6 +3,8 @@
 use std::collections::BTreeMap;
 use std::io::{self, Write};
 
+use fairtrial_core::answer::Code;
+use fairtrial_core::change::ChangeFacts;
 use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::RequestRow;
@@ -52,6 +54,10 @@ struct Attempt {
     cut_off: bool,
     deviations: Vec<String>,
     code: Option<Value>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    patch: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    change: Option<ChangeFacts>,
     message: Option<String>,
     notes: Vec<String>,
     feedback: Option<String>,
@@ -63,6 +69,8 @@ struct Attempt {
 struct Test {
     name: String,
     visible: bool,
+    #[serde(skip_serializing_if = "String::is_empty")]
+    role: String,
     verdict: &'static str,
     reason: Option<&'static str>,
     summary: String,
@@ -149,7 +157,15 @@ fn attempt(view: AttemptView) -> Attempt {
         credit: row.credit,
         answer: view.answer,
         cut_off: row.cut_off,
-        code: view.code.map(|code| code.into_iter().map(file).collect()),
+        patch: match &view.code {
+            Some(Code::Patch(patch)) => Some(String::from_utf8_lossy(patch).into_owned()),
+            _ => None,
+        },
+        code: match view.code {
+            Some(Code::Files(files)) => Some(files.into_iter().map(file).collect()),
+            _ => None,
+        },
+        change: view.change,
         message: view.message,
         feedback: view.feedback,
         answer_kind: row.answer_kind,
@@ -172,6 +188,7 @@ fn test(view: TestView) -> Test {
         found: shown(test.found),
         name: test.name,
         visible: test.visible,
+        role: test.role,
         summary: test.summary,
         points: test.points,
         unstable: test.unstable.map(|it| [it.failed, it.runs]),

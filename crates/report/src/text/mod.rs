@@ -1,5 +1,6 @@
 //! What people read: tables and notes of plain text.
 
+mod change;
 mod doctor;
 mod regrade;
 mod standings;

@@ -2,9 +2,12 @@
 
 use std::io::{self, Write};
 
+use fairtrial_core::answer::Code;
+use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{AttemptRow, TrialSummary};
 
+use super::change::{show_facts, show_patch};
 use super::table::layout;
 use super::wrap;
 use crate::figures::{count, duration, money};
@@ -155,19 +158,25 @@ fn show_attempt(
     for note in &attempt.notes {
         writeln!(out, "note: {}", safe(note))?;
     }
-    let answer = if attempt.answer_kind == "files" { "" } else { view.answer.as_str() };
+    // A patch is shown below, as it was taken.
+    let is_shown =
+        attempt.answer_kind == "files" || (attempt.answer_kind == "patch" && view.change.is_some());
+    let answer = if is_shown { "" } else { view.answer.as_str() };
     if attempt.answer_kind == "text" && attempt.deviations.is_empty() && attempt.code.is_some() {
         writeln!(out, "\n{}: one code block and nothing around it", style.bold("answer"))?;
     } else if !answer.is_empty() {
         part(out, "answer", answer, style)?;
     }
-    for (path, bytes) in view.code.iter().flatten() {
-        let code = String::from_utf8_lossy(bytes).into_owned();
-        writeln!(out, "\n{}", style.bold(&safe(&format!("code as found: {path}"))))?;
-        for (index, line) in safe(&code).trim_end().lines().enumerate() {
-            let number = style.dim(&format!("{:>4} │", index + 1));
-            writeln!(out, "{}", format!("{number} {line}").trim_end())?;
+    if let Some(facts) = &view.change {
+        show_facts(out, facts, style)?;
+    }
+    match &view.code {
+        Some(Code::Patch(patch)) if !patch.is_empty() => {
+            writeln!(out)?;
+            show_patch(out, patch, false, style)?;
         }
+        Some(Code::Files(files)) => show_files(out, files, style)?,
+        Some(Code::Patch(_)) | None => {}
     }
     show_tests(out, &view.tests, unseal, style)?;
     if let Some(message) = &view.message {
@@ -175,6 +184,18 @@ fn show_attempt(
     }
     if let Some(feedback) = &view.feedback {
         part(out, "feedback", feedback, style)?;
+    }
+    Ok(())
+}
+
+fn show_files(out: &mut dyn Write, files: &FileTree, style: Style) -> io::Result<()> {
+    for (path, bytes) in files {
+        let code = String::from_utf8_lossy(bytes).into_owned();
+        writeln!(out, "\n{}", style.bold(&safe(&format!("code as found: {path}"))))?;
+        for (index, line) in safe(&code).trim_end().lines().enumerate() {
+            let number = style.dim(&format!("{:>4} │", index + 1));
+            writeln!(out, "{}", format!("{number} {line}").trim_end())?;
+        }
     }
     Ok(())
 }
@@ -214,11 +235,15 @@ fn show_tests(
             (None, _) => String::new(),
         };
         let visible = if test.visible { " (visible)" } else { "" };
+        let role = match test.role.as_str() {
+            "" => String::new(),
+            role => style.dim(&format!(" · must {role}")),
+        };
         let unstable = test.unstable.map_or(String::new(), |it| {
             format!(" · unstable: failed in {} of {} runs", it.failed, it.runs)
         });
         let name = safe(&test.name);
-        writeln!(out, "  {word} {name}{visible}{why}{unstable}{}", style.dim(&usage))?;
+        writeln!(out, "  {word} {name}{visible}{role}{why}{unstable}{}", style.dim(&usage))?;
         if *is_open {
             for (title, text) in
                 [("input", &test.input), ("expected", &test.expected), ("found", &test.found)]

@@ -1,7 +1,8 @@
 //! Trials in full: prompt, answers, code, tests, feedback.
 
+use fairtrial_core::answer::Code;
+use fairtrial_core::change::ChangeFacts;
 use fairtrial_core::judgement::TestOutcome;
-use fairtrial_core::tree::FileTree;
 use fairtrial_record::{
     AttemptRow, GradingRow, Record, RecordError, RegradeRow, RequestRow, Selection, TaskNote,
     TrialRow, TrialSummary,
@@ -29,8 +30,10 @@ pub struct AttemptView {
     pub row: AttemptRow,
     /// What was sent; files as a JSON object of paths and contents.
     pub answer: String,
-    /// The files that were judged.
-    pub code: Option<FileTree>,
+    /// What was judged.
+    pub code: Option<Code>,
+    /// What the change does, where the answer is one to a repository.
+    pub change: Option<ChangeFacts>,
     /// The error or compiler message.
     pub message: Option<String>,
     /// What went back to the candidate.
@@ -123,7 +126,8 @@ fn attempt_view(
     };
     Ok(AttemptView {
         answer: record.text(&row.answer)?,
-        code: row.code.as_deref().map(|it| record.files(it)).transpose()?,
+        code: record.code(&row)?,
+        change: record.change(&row)?,
         message: text(&row.message)?,
         feedback: text(&row.feedback)?,
         tests: record.tests(&row)?.into_iter().map(test).collect(),

@@ -11,11 +11,11 @@ mod shim;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Dialect;
 use fairtrial_core::source::SourceError;
-use fairtrial_core::tree::{RelPath, Snapshot};
+use fairtrial_core::tree::RelPath;
 
 use self::sealed::{Call, CallSettings};
 use super::answer_file::AnswerFile;
-use super::{AnswerShape, Form, FormKind, FormSource, SealedTest};
+use super::{AnswerShape, Answered, Form, FormKind, FormSource, SealedTest};
 use crate::build::Built;
 use crate::context::{JudgeContext, JudgeError};
 
@@ -109,7 +109,12 @@ impl Form for CallForm {
         self.sealed.iter().filter(is_visible).map(|it| it.name.clone()).collect()
     }
 
-    fn is_sound(&self, context: &JudgeContext<'_>, files: &Snapshot) -> Result<bool, JudgeError> {
+    fn is_sound(
+        &self,
+        context: &JudgeContext<'_>,
+        answered: &Answered<'_>,
+    ) -> Result<bool, JudgeError> {
+        let files = &answered.files();
         if let Some(parses) = context.parses(&self.answer.path, files)? {
             return Ok(parses);
         }
@@ -121,9 +126,10 @@ impl Form for CallForm {
     fn judge(
         &self,
         context: &JudgeContext<'_>,
-        files: &Snapshot,
+        answered: &Answered<'_>,
         examples: bool,
     ) -> Result<Judgement, JudgeError> {
+        let files = &answered.files();
         if let Some(judgement) = self.answer.missing(context, files) {
             return Ok(judgement);
         }

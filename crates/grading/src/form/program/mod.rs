@@ -9,11 +9,10 @@ use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Dialect;
 use fairtrial_core::source::SourceError;
 use fairtrial_core::text::fence_for;
-use fairtrial_core::tree::Snapshot;
 
 use self::case::{Case, ProgramSettings};
 use super::answer_file::AnswerFile;
-use super::{AnswerShape, Form, FormKind, FormSource, SealedTest};
+use super::{AnswerShape, Answered, Form, FormKind, FormSource, SealedTest};
 use crate::build::{Built, build};
 use crate::context::{JudgeContext, JudgeError};
 
@@ -71,7 +70,12 @@ impl Form for ProgramForm {
         self.sealed.iter().filter(is_visible).map(|it| it.name.clone()).collect()
     }
 
-    fn is_sound(&self, context: &JudgeContext<'_>, files: &Snapshot) -> Result<bool, JudgeError> {
+    fn is_sound(
+        &self,
+        context: &JudgeContext<'_>,
+        answered: &Answered<'_>,
+    ) -> Result<bool, JudgeError> {
+        let files = &answered.files();
         if let Some(parses) = context.parses(&self.answer.path, files)? {
             return Ok(parses);
         }
@@ -84,9 +88,10 @@ impl Form for ProgramForm {
     fn judge(
         &self,
         context: &JudgeContext<'_>,
-        files: &Snapshot,
+        answered: &Answered<'_>,
         examples: bool,
     ) -> Result<Judgement, JudgeError> {
+        let files = &answered.files();
         if let Some(judgement) = self.answer.missing(context, files) {
             return Ok(judgement);
         }

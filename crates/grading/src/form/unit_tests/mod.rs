@@ -9,11 +9,12 @@ use std::collections::BTreeSet;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Dialect;
 use fairtrial_core::source::SourceError;
-use fairtrial_core::tree::Snapshot;
 
+pub use self::canaries::{TestRng, fresh_name, plant};
+pub use self::sealed::{Canary, canary_evidence, parse_list};
 use self::sealed::{LIST, SealedTests, TestsSettings};
 use super::answer_file::AnswerFile;
-use super::{AnswerShape, Form, FormKind, FormSource, SealedTest};
+use super::{AnswerShape, Answered, Form, FormKind, FormSource, SealedTest};
 use crate::context::{JudgeContext, JudgeError};
 
 /// The form.
@@ -99,7 +100,12 @@ impl Form for TestsForm {
         files.map(|(path, line)| format!("a line of `sealed/{path}` is shown: {line}")).collect()
     }
 
-    fn is_sound(&self, context: &JudgeContext<'_>, files: &Snapshot) -> Result<bool, JudgeError> {
+    fn is_sound(
+        &self,
+        context: &JudgeContext<'_>,
+        answered: &Answered<'_>,
+    ) -> Result<bool, JudgeError> {
+        let files = &answered.files();
         if let Some(parses) = context.parses(&self.answer.path, files)? {
             return Ok(parses);
         }
@@ -112,9 +118,10 @@ impl Form for TestsForm {
     fn judge(
         &self,
         context: &JudgeContext<'_>,
-        files: &Snapshot,
+        answered: &Answered<'_>,
         _examples: bool,
     ) -> Result<Judgement, JudgeError> {
+        let files = &answered.files();
         if let Some(judgement) = self.answer.missing(context, files) {
             return Ok(judgement);
         }

@@ -134,23 +134,10 @@ pub fn resolve(
         resolved.tests.push(ResolvedTest { name: name.clone(), wrong, message });
     }
     let any_held = resolved.tests.iter().any(|it| it.wrong.is_none());
-    for canary in canaries {
-        let seen = reported.iter().find(|test| is_canary(&test.name, canary));
-        if canary.copy_of.as_deref().is_some_and(|name| !passed(reported, name)) {
-            continue;
-        }
-        let what = match (seen.map(|it| it.status), canary.holds) {
-            (Some(Status::Passed), false) => "a test that must fail was reported as passed",
-            (Some(Status::Skipped), _) => "a test that must run was skipped",
-            (Some(Status::Failed), true) if any_held => "a test that must pass failed",
-            (None, _) if any_held => "a test that must run was not reported",
-            _ => continue,
-        };
-        resolved.evidence.push(what.to_owned());
-    }
+    resolved.evidence.extend(canary_evidence(canaries, reported, any_held));
     for test in reported {
         let known = expected.contains(&test.name);
-        if !known && !canaries.iter().any(|canary| is_canary(&test.name, canary)) {
+        if !known && !canaries.iter().any(|canary| canary.is_meant(&test.name)) {
             let message = test.message.clone();
             let wrong = Some(Wrong::Unknown);
             resolved.tests.push(ResolvedTest { name: test.name.clone(), wrong, message });
@@ -164,8 +151,37 @@ fn passed(reported: &[ReportedTest], name: &str) -> bool {
     reported.iter().any(|test| test.status == Status::Passed && ends_with_name(&test.name, name))
 }
 
-fn is_canary(name: &str, canary: &Canary) -> bool {
-    ends_with_name(name, &canary.name)
+impl Canary {
+    /// Whether a reported name is its own.
+    pub fn is_meant(&self, reported: &str) -> bool {
+        ends_with_name(reported, &self.name)
+    }
+}
+
+/// What canaries show: that a report is not to be believed. `any_held` says that some sealed test passed, as
+/// was reported.
+#[must_use]
+pub fn canary_evidence(
+    canaries: &[Canary],
+    reported: &[ReportedTest],
+    any_held: bool,
+) -> Vec<String> {
+    let mut evidence = Vec::new();
+    for canary in canaries {
+        let seen = reported.iter().find(|test| canary.is_meant(&test.name));
+        if canary.copy_of.as_deref().is_some_and(|name| !passed(reported, name)) {
+            continue;
+        }
+        let what = match (seen.map(|it| it.status), canary.holds) {
+            (Some(Status::Passed), false) => "a test that must fail was reported as passed",
+            (Some(Status::Skipped), _) => "a test that must run was skipped",
+            (Some(Status::Failed), true) if any_held => "a test that must pass failed",
+            (None, _) if any_held => "a test that must run was not reported",
+            _ => continue,
+        };
+        evidence.push(what.to_owned());
+    }
+    evidence
 }
 
 /// Runners put file, class or package before a test's own name.

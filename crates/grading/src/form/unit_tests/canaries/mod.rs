@@ -20,6 +20,11 @@ use self::style::{CanaryStyle, failing_lines, made_up, name, wrap};
 /// How many canaries pass, and how many fail.
 const EACH: usize = 2;
 
+/// A name for a test in a manner, or for a file of tests, like those in a text.
+pub fn fresh_name(style: &str, text: &str, rng: &mut TestRng) -> String {
+    CanaryStyle::parse(style).map_or(String::new(), |style| name(style, text, rng))
+}
+
 /// How a canary is made.
 enum Made {
     /// It holds.

@@ -1,0 +1,170 @@
+//! Tests of our own making among those of a repository: a report in which they do not come to what they must
+//! is not to be believed.
+//!
+//! They stand in freshly named files beside the ones that they resemble, where the task's command runs such
+//! files; else among the tests of those files. Which of the two works is found out before anything is
+//! changed. A cheat would have to tell them from the others by what they mean.
+
+use std::hash::{BuildHasher as _, RandomState};
+
+use fairtrial_core::testrun::{PrintedReport, ReportedTest, Status};
+use fairtrial_core::tree::{FileTree, Node, RelPath, Snapshot, TreePath, WorkTree};
+
+use super::super::unit_tests::{Canary, TestRng, fresh_name, plant};
+use super::settings::RepositoryTask;
+use crate::preflights::GuardMode;
+
+/// The sealed files of one run, with tests of our own among them.
+pub struct Guard {
+    pub sealed: Snapshot,
+    pub canaries: Vec<Canary>,
+}
+
+/// Folders that get a file of our own.
+const FOLDERS_MAX: usize = 3;
+
+/// Files that get tests of our own.
+const FILES_MAX: usize = 6;
+
+/// Larger files are no models for others, in bytes.
+const MODEL_MAX: usize = 64 << 10;
+
+/// How tests of our own are written for a task; `None` where nobody knows.
+fn style(report: PrintedReport, language: &str) -> Option<&'static str> {
+    Some(match (report, language) {
+        (PrintedReport::Pytest, _) | (PrintedReport::Junit, "python") => "python",
+        (PrintedReport::Unittest, _) => "python-class",
+        (PrintedReport::Node, _) | (PrintedReport::Tap, "javascript") => "node",
+        (PrintedReport::Cargo, _) => "rust",
+        (PrintedReport::Go, _) => "go",
+        (PrintedReport::Junit, "java") => "java",
+        _ => return None,
+    })
+}
+
+/// Whether a file holds tests, by its name.
+fn holds_tests(style: &str, path: &RelPath) -> bool {
+    let (name, stem, extension) = (path.file_name(), path.stem(), path.extension());
+    let in_folder = |folder: &str| path.as_str().split('/').rev().skip(1).any(|it| it == folder);
+    match style {
+        "python" | "python-class" => {
+            extension == "py" && (stem.starts_with("test") || stem.ends_with("_test"))
+        }
+        "node" => {
+            let is_script = matches!(extension, "js" | "mjs" | "cjs");
+            let is_named = name.contains(".test.") || name.contains(".spec.");
+            is_script && (is_named || in_folder("test") || in_folder("tests"))
+        }
+        "rust" => extension == "rs" && in_folder("tests"),
+        "go" => name.ends_with("_test.go"),
+        _ => extension == "java" && (stem.ends_with("Test") || stem.starts_with("Test")),
+    }
+}
+
+impl Guard {
+    /// The sealed files with tests of our own, made anew for each run.
+    pub fn make(task: &RepositoryTask, language: &str, base: &WorkTree, mode: GuardMode) -> Self {
+        let bare = Self { sealed: task.sealed.clone(), canaries: Vec::new() };
+        let Some(style) = style(task.report, language) else { return bare };
+        // Seeded by the system anew for each: nobody can know it before.
+        let mut rng = TestRng::new(RandomState::new().hash_one(task.test.as_str()));
+        let models = models(task, base, style);
+        let files = match mode {
+            GuardMode::Nowhere => return bare,
+            GuardMode::Beside => beside(style, &models, &mut rng),
+            GuardMode::Within => models.into_iter().take(FILES_MAX).collect(),
+        };
+        let mut files: FileTree = files.into_iter().collect();
+        let paths: Vec<RelPath> = files.keys().cloned().collect();
+        let canaries = plant(style, &mut files, &paths, &mut rng);
+        let mut sealed = bare.sealed;
+        for (path, bytes) in files {
+            let executable = matches!(sealed.get(&path), Some(Node::File { executable: true, .. }));
+            let bytes = if style == "node" { as_module(bytes) } else { bytes };
+            sealed.put(path, Node::File { bytes: bytes.into(), executable });
+        }
+        Self { sealed, canaries }
+    }
+
+    /// Whether every one came to what it must where nobody interferes.
+    pub fn stands(&self, tests: &[ReportedTest]) -> bool {
+        !self.canaries.is_empty()
+            && self.canaries.iter().all(|canary| {
+                let seen = tests.iter().find(|it| canary.is_meant(&it.name));
+                match (seen.map(|it| it.status), canary.holds) {
+                    (Some(Status::Passed), true) | (Some(Status::Failed), false) => true,
+                    // A copy of a test that fails says nothing.
+                    (Some(_), false) => canary.copy_of.is_some(),
+                    _ => false,
+                }
+            })
+    }
+}
+
+/// Files of tests that nobody under trial can change, smallest first: the sealed ones, or else protected ones
+/// of the repository that the lists name.
+fn models(task: &RepositoryTask, base: &WorkTree, style: &str) -> Vec<(RelPath, Vec<u8>)> {
+    let mut found: Vec<(RelPath, Vec<u8>)> = task
+        .sealed
+        .files()
+        .filter(|(path, _)| holds_tests(style, path))
+        .map(|(path, bytes)| (path.clone(), bytes.to_vec()))
+        .collect();
+    if found.is_empty() {
+        let is_named = |path: &RelPath| {
+            let names = task.turn_green.iter().chain(&task.stay_green);
+            names.into_iter().any(|it| it.contains(path.as_str()) || it.contains(path.stem()))
+        };
+        let is_ours = |path: &TreePath| task.protected.is_match(path.to_string());
+        found = base
+            .files()
+            .filter(|(path, _)| is_ours(path))
+            .filter_map(|(path, bytes)| Some((path.to_rel()?, bytes)))
+            .filter(|(path, _)| holds_tests(style, path) && is_named(path))
+            .map(|(path, bytes)| (path, bytes.to_vec()))
+            .collect();
+    }
+    found.sort_by_key(|it| it.1.len());
+    found
+}
+
+/// New files, each with what is in a model of the same folder.
+fn beside(
+    style: &str,
+    models: &[(RelPath, Vec<u8>)],
+    rng: &mut TestRng,
+) -> Vec<(RelPath, Vec<u8>)> {
+    // Two files of one package must not define the same, and a class is named as its file.
+    if matches!(style, "go" | "java") {
+        return Vec::new();
+    }
+    let folder = |path: &RelPath| {
+        path.as_str().rsplit_once('/').map_or(String::new(), |it| format!("{}/", it.0))
+    };
+    let mut out: Vec<(RelPath, Vec<u8>)> = Vec::new();
+    for (path, bytes) in models.iter().filter(|it| it.1.len() <= MODEL_MAX) {
+        let folder = folder(path);
+        if out.len() >= FOLDERS_MAX
+            || out.iter().any(|it| {
+                it.0.as_str().rsplit_once('/').map_or("", |it| it.0) == folder.trim_end_matches('/')
+            })
+        {
+            continue;
+        }
+        let name = fresh_name(style, &String::from_utf8_lossy(bytes), rng).replace(' ', "-");
+        let ending = path.file_name().split_once('.').map_or("", |it| it.1);
+        if let Ok(path) = RelPath::parse(&format!("{folder}{name}.{ending}")) {
+            out.push((path, bytes.clone()));
+        }
+    }
+    out
+}
+
+/// Tests of our own load what they need so that a module of either kind can.
+fn as_module(bytes: Vec<u8>) -> Vec<u8> {
+    let text = String::from_utf8_lossy(&bytes);
+    if !text.lines().any(|it| it.starts_with("import ") || it.starts_with("export ")) {
+        return bytes;
+    }
+    text.replace("require('node:", "process.getBuiltinModule('node:").into_bytes()
+}
