@@ -21,7 +21,7 @@ pub struct Judgement {
     /// not there.
     pub notes: Vec<String>,
     /// What the change does, where the answer is one to a repository.
-    pub change: Option<ChangeFacts>,
+    pub change: Option<Box<ChangeFacts>>,
 }
 
 /// One test, judged. What it holds of the sealed part is for people who may unseal it.

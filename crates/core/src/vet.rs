@@ -69,6 +69,8 @@ pub struct SealedPart {
     pub tests: Vec<String>,
     /// Of these, those that are visible examples, too.
     pub also_visible: Vec<String>,
+    /// Of these, those that need no wrong proof to fail them: they were seen red, or are there to stay green.
+    pub proved: Vec<String>,
     /// What of it can be read in what candidates get, in words.
     pub shown: Vec<String>,
 }
@@ -84,6 +86,7 @@ pub fn vetted(task: &Task, part: SealedPart, judged: Vec<JudgedProof<'_>>) -> Ve
         faults.push("there is no wrong proof".to_owned());
     }
     let mut never_failed = part.tests.clone();
+    never_failed.retain(|name| !part.proved.contains(name));
     let mut proofs = Vec::new();
     for item in judged {
         let called = match item.name {

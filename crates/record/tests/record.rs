@@ -5,6 +5,7 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
+use fairtrial_core::answer::Code;
 use fairtrial_core::answer::{Deviation, Submission};
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::plan::{Plan, Tokens};
@@ -58,6 +59,7 @@ fn judgement(verdict: Verdict) -> Judgement {
     let test = TestOutcome {
         name: "call 1".into(),
         visible: false,
+        role: "turn green".into(),
         failed: Some(FailReason::WrongResult),
         summary: "another value".into(),
         input: "3, 1".into(),
@@ -74,6 +76,7 @@ fn judgement(verdict: Verdict) -> Judgement {
         tests: vec![test, passed],
         message: Some("m".into()),
         notes: vec!["n".into()],
+        change: None,
     }
 }
 
@@ -106,7 +109,7 @@ fn a_trial_comes_back_as_it_was_written() {
     let new = NewJudgement {
         judgement: &judged,
         deviations: &[Deviation::NoFence],
-        code: Some(&files),
+        code: Some(&Code::Files(files.clone())),
         feedback: Some("no"),
         seconds: 0.5,
         trial: Some(verdict),

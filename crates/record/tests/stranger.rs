@@ -48,7 +48,7 @@ fn record() -> (TempDir, PathBuf) {
         record.commit_answer(&key, 1, 1, &answer, None).unwrap();
         let verdict = Verdict::Fail(FailReason::WrongResult);
         let tests = vec![TestOutcome::passed("call 1", false, 1.0)];
-        let judgement = Judgement { verdict, tests, message: None, notes: Vec::new() };
+        let judgement = Judgement { tests, ..Judgement::bare(verdict) };
         let new = NewJudgement {
             judgement: &judgement,
             deviations: &[],
@@ -201,7 +201,7 @@ fn a_record_of_an_older_layout_is_read_as_it_is_and_changed_by_a_run_only() {
             assert_eq!(again.len(), usize::from(old == 2));
             assert!(again.iter().all(|it| (it.trial, it.attempt, it.passed) == (7, 2, 0)));
             drop(record);
-            assert_eq!(version(&path), if is_migrated { 3 } else { old });
+            assert_eq!(version(&path), if is_migrated { 4 } else { old });
             assert!(is_migrated || state(&path) == before);
         }
         let database = Connection::open(path.join("trials.sqlite")).unwrap();

@@ -113,6 +113,7 @@ fn sealed_part(task: &PosedTask) -> SealedPart {
         form: task.form.name(),
         tests: task.form.sealed_tests().into_iter().map(|it| it.name).collect(),
         also_visible: task.form.also_visible(),
+        proved: task.form.proved_tests(),
         shown: task.form.shown(&visible),
     }
 }

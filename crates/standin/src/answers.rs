@@ -184,7 +184,7 @@ mod tests {
     fn proof(name: &str, code: &str) -> Proof {
         let file = RelPath::parse("a.py").unwrap();
         let files = FileTree::from([(file, code.as_bytes().to_vec())]);
-        Proof { name: name.to_owned(), right: name == "right", files }
+        Proof { name: name.to_owned(), right: name == "right", answer: Submission::Files(files) }
     }
 
     fn task(difficulty: u8) -> Task {

@@ -113,6 +113,11 @@ pub trait Form: fmt::Debug + Send + Sync {
         Vec::new()
     }
 
+    /// The names of sealed tests that need no wrong proof to show that they can fail.
+    fn proved_tests(&self) -> Vec<String> {
+        Vec::new()
+    }
+
     /// What of the sealed part can be read in what candidates get, in words. `visible` are the lines
     /// of the statement and of the given files.
     fn shown(&self, _visible: &BTreeSet<&str>) -> Vec<String> {

@@ -9,5 +9,6 @@ mod honest;
 mod judging;
 #[path = "../../../sandbox/tests/support/needs.rs"]
 mod needs;
+mod repository;
 mod units;
 mod user;

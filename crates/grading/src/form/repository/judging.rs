@@ -10,7 +10,7 @@ use fairtrial_core::tree::TreePath;
 use fairtrial_core::verdict::{FailReason, Verdict};
 use fairtrial_sandbox::{Ending, Outcome};
 
-use super::super::unit_tests::canary_evidence;
+use super::super::unit_tests::{NOT_REPORTED, canary_evidence};
 use super::super::{Answered, Start};
 use super::guard::Guard;
 use super::pickups::picked_up;
@@ -95,7 +95,7 @@ pub fn judge(
         resolve(task, context, checked, &guard, run)
     };
     judgement.notes.splice(0..0, notes(checked, &back));
-    judgement.change = Some(facts);
+    judgement.change = Some(Box::new(facts));
     Ok(judgement)
 }
 
@@ -149,6 +149,13 @@ fn resolve(
     let any_green = outcomes.iter().any(|it| it.failed.is_none());
     let evidence = evidence(checked, guard, &outcome, &tests, any_green);
     let mut judgement = Judgement { tests: outcomes, ..Judgement::bare(Verdict::Pass) };
+    let is_cut_short = evidence.iter().all(|it| it == NOT_REPORTED);
+    if !evidence.is_empty() && is_cut_short && outcome.ending != Ending::Exited(0) {
+        judgement.verdict = Verdict::Fail(FailReason::Crashed);
+        let ended = context.ended(&outcome);
+        judgement.notes.push(format!("not all tests were run: the command {ended}"));
+        return judgement;
+    }
     if !evidence.is_empty() {
         return tampered(judgement, &evidence);
     }

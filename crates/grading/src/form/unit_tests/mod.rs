@@ -11,7 +11,7 @@ use fairtrial_core::language::Dialect;
 use fairtrial_core::source::SourceError;
 
 pub use self::canaries::{TestRng, fresh_name, plant};
-pub use self::sealed::{Canary, canary_evidence, parse_list};
+pub use self::sealed::{Canary, NOT_REPORTED, canary_evidence, parse_list};
 use self::sealed::{LIST, SealedTests, TestsSettings};
 use super::answer_file::AnswerFile;
 use super::{AnswerShape, Answered, Form, FormKind, FormSource, SealedTest};

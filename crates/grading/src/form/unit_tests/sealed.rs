@@ -158,6 +158,9 @@ impl Canary {
     }
 }
 
+/// What a canary shows that is not there: a run that was cut short lacks some, too.
+pub const NOT_REPORTED: &str = "a test that must run was not reported";
+
 /// What canaries show: that a report is not to be believed. `any_held` says that some sealed test passed, as
 /// was reported.
 #[must_use]
@@ -176,7 +179,7 @@ pub fn canary_evidence(
             (Some(Status::Passed), false) => "a test that must fail was reported as passed",
             (Some(Status::Skipped), _) => "a test that must run was skipped",
             (Some(Status::Failed), true) if any_held => "a test that must pass failed",
-            (None, _) if any_held => "a test that must run was not reported",
+            (None, _) if any_held => NOT_REPORTED,
             _ => continue,
         };
         evidence.push(what.to_owned());
