@@ -1,11 +1,17 @@
 //! What asking a candidate takes and gives.
 
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Duration;
 
 use fairtrial_core::answer::Submission;
 use fairtrial_core::plan::Tokens;
 use fairtrial_core::source::SourceError;
+use fairtrial_core::tree::WorkTree;
 use fairtrial_core::verdict::VoidReason;
+use fairtrial_sandbox::Sandbox;
+use fairtrial_worktree::PreparedTree;
 use serde::Serialize;
 
 /// Who says something in a conversation.
@@ -42,6 +48,8 @@ pub struct Ask {
     pub messages: Vec<Message>,
     /// The seed of this sample, for candidates that are sent one.
     pub seed: u64,
+    /// What the last attempt came to, which a candidate that acts starts from.
+    pub last: Option<Submission>,
 }
 
 /// What came of asking.
@@ -84,14 +92,78 @@ pub struct TryAgain {
 pub struct AskReply {
     /// What came of it.
     pub outcome: AskOutcome,
-    /// The request; `None` for recorded answers, and where none was made.
+    /// The request; `None` for recorded answers, where none was made, and where each was reported.
     pub request: Option<RequestNote>,
+    /// How a candidate that acts ended.
+    pub ended: Option<ActorEnd>,
 }
 
-/// Hears what a candidate that is asked is about to do.
-pub trait Reporter {
-    /// A request is about to be sent. Comes back when that is recorded; `false`: it must not be sent.
-    fn requested(&mut self) -> bool;
+impl AskReply {
+    /// A reply without a request of its own.
+    #[must_use]
+    pub fn bare(outcome: AskOutcome) -> Self {
+        Self { outcome, request: None, ended: None }
+    }
+}
+
+/// How a candidate that acts ended, and what it said.
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+pub struct ActorEnd {
+    /// How its program ended, in words.
+    pub ended: String,
+    /// The limit of the plan that ended it: `time`, `wall`, `memory`, `requests`, `tokens`, `money` and so
+    /// on; empty: none did. Then the trial is over with this attempt.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub limit: String,
+    /// Standard output, head and tail.
+    pub stdout: String,
+    /// Standard error, head and tail.
+    pub stderr: String,
+    /// Seconds by the clock on the wall.
+    pub wall_seconds: f64,
+    /// Seconds of processor time.
+    pub cpu_seconds: f64,
+    /// Most memory at one time, in bytes.
+    pub peak_memory: u64,
+    /// How it saw the repository: `overlay`, `reflinks` or `copies`; empty: it had files of its own.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub view: String,
+    /// What it asked the relay for and did not get, each with how often.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub refused: BTreeMap<String, u32>,
+    /// Files that it left and that are no part of its change.
+    pub left_out: usize,
+}
+
+/// Hears what a candidate that is asked does, while it does so. May be told from several threads.
+pub trait Reporter: Send + Sync {
+    /// A request is about to be sent. Comes back with its number when that is recorded; `None`: it must
+    /// not be sent.
+    fn requested(&self) -> Option<u32>;
+
+    /// A request of that number is over, which the reply to the whole does not have.
+    fn request_over(&self, number: u32, note: RequestNote);
+
+    /// Whether the run is stopping, so that a candidate that takes long should end.
+    fn is_stopping(&self) -> bool;
+}
+
+/// What a candidate that acts finds, and where it runs.
+pub struct Workspace<'a> {
+    /// Where it runs.
+    pub sandbox: &'a Sandbox,
+    /// The prepared repository; `None`: the task gives files.
+    pub prepared: Option<Arc<PreparedTree>>,
+    /// The files that the task gives.
+    pub given: WorkTree,
+    /// Folders of this machine that the task's programs see.
+    pub show: Vec<PathBuf>,
+    /// The environment of the task's programs.
+    pub env: BTreeMap<String, String>,
+    /// Bytes that may be written.
+    pub disk: u64,
+    /// Bytes of a change as a patch.
+    pub patch: u64,
 }
 
 /// One request.
@@ -115,8 +187,19 @@ pub struct RequestNote {
 
 /// Somebody who can be asked, from any number of threads.
 pub trait Asker: Send + Sync {
-    /// Asks once, and waits: at most one request. Whether there is another one is not its business.
-    fn ask(&self, ask: &Ask, reporter: &mut dyn Reporter) -> AskReply;
+    /// Asks once, and waits. Whether there is another attempt is not its business. `workspace` is there for
+    /// candidates that act.
+    fn ask(
+        &self,
+        ask: &Ask,
+        workspace: Option<&Workspace<'_>>,
+        reporter: &Arc<dyn Reporter>,
+    ) -> AskReply;
+
+    /// Whether it changes files itself, in a workspace.
+    fn acts(&self) -> bool {
+        false
+    }
 
     /// Whether an answer to a first attempt can be expected at all.
     fn has(&self, task: &str, sample: u32) -> bool;
@@ -143,6 +226,14 @@ pub enum AskerError {
         candidate: String,
         /// The header's name.
         header: String,
+    },
+    /// Something that an agent consists of is not there.
+    #[error("candidate `{candidate}`: `{path}` is not there")]
+    Missing {
+        /// The candidate.
+        candidate: String,
+        /// What was looked for.
+        path: PathBuf,
     },
     /// The file of recorded answers is malformed.
     #[error("candidate `{candidate}`")]

@@ -1,6 +1,7 @@
 //! Models behind the chat-completions HTTP protocol, with and without streaming.
 
 use std::io::{self, BufReader, Read as _};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use fairtrial_core::answer::Submission;
@@ -8,28 +9,24 @@ use fairtrial_core::plan::{ChatCandidate, Tokens};
 use fairtrial_core::verdict::VoidReason;
 use serde::Deserialize;
 use serde_json::{Map, Value as Json, json};
-use ureq::http::header::{HeaderName, HeaderValue};
 
-use crate::ask::{Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, RequestNote, TryAgain};
+use crate::ask::{
+    Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, RequestNote, TryAgain, Workspace,
+};
 use crate::classify::{Refusal, classify};
 use crate::sse::next_event;
+use crate::upstream::{Upstream, UpstreamConfig};
 
 /// Longest answer that is read, in bytes.
 const ANSWER_MAX: u64 = 16 << 20;
-
-/// Longest text kept of what a host says when it refuses, in bytes.
-const DETAIL_MAX: usize = 500;
 
 /// Bytes that are counted as one token where a host does not count.
 const BYTES_PER_TOKEN: usize = 4;
 
 /// A model behind a chat-completions endpoint.
 pub struct ChatAsker {
-    agent: ureq::Agent,
+    upstream: Upstream,
     config: ChatCandidate,
-    address: String,
-    key: Option<String>,
-    headers: Vec<(HeaderName, HeaderValue)>,
 }
 
 /// What one request gave.
@@ -59,32 +56,14 @@ impl ChatAsker {
         config: &ChatCandidate,
         key: impl Fn(&str) -> Option<String>,
     ) -> Result<Self, AskerError> {
-        let candidate = config.name.clone();
-        let key = match &config.key_env {
-            Some(variable) => match key(variable).filter(|key| !key.trim().is_empty()) {
-                Some(key) => Some(key.trim().to_owned()),
-                None => {
-                    return Err(AskerError::NoKey { candidate, variable: variable.clone() });
-                }
-            },
-            None => None,
+        let upstream = UpstreamConfig {
+            candidate: &config.name,
+            endpoint: &config.endpoint,
+            key_env: config.key_env.as_deref(),
+            headers: &config.headers,
+            timeout: config.timeout.0,
         };
-        let header = |(name, value): (&String, &String)| {
-            let bad = || AskerError::Header { candidate: candidate.clone(), header: name.clone() };
-            let parsed = HeaderName::from_bytes(name.as_bytes()).map_err(|_| bad())?;
-            Ok((parsed, HeaderValue::from_str(value).map_err(|_| bad())?))
-        };
-        let headers = config.headers.iter().map(header).collect::<Result<_, AskerError>>()?;
-        let agent = ureq::Agent::config_builder()
-            .http_status_as_error(false)
-            .timeout_global(Some(config.timeout.0))
-            .timeout_connect(Some(config.timeout.0.min(Duration::from_secs(10))))
-            .max_redirects(0)
-            .user_agent(concat!("fairtrial/", env!("CARGO_PKG_VERSION")))
-            .build()
-            .into();
-        let address = format!("{}/chat/completions", config.endpoint.trim_end_matches('/'));
-        Ok(Self { agent, config: config.clone(), address, key, headers })
+        Ok(Self { upstream: Upstream::new(&upstream, key)?, config: config.clone() })
     }
 
     fn body(&self, ask: &Ask) -> Json {
@@ -105,24 +84,21 @@ impl ChatAsker {
 
     fn request(&self, body: &str) -> Result<Got, RequestRefused> {
         let began = Instant::now();
-        let mut request = self.agent.post(&self.address).header("content-type", "application/json");
-        if let Some(key) = &self.key {
-            request = request.header("authorization", format!("Bearer {key}"));
-        }
-        for (name, value) in &self.headers {
-            request = request.header(name, value);
-        }
-        let response = request.send(body).map_err(|error| self.unreachable(&error))?;
-        let status = response.status().as_u16();
-        let wait = response.headers().get("retry-after").and_then(|it| it.to_str().ok());
-        let wait = wait.and_then(|it| it.trim().parse::<u64>().ok()).map(Duration::from_secs);
-        let kind = response.headers().get("content-type").and_then(|it| it.to_str().ok());
-        let streams = kind.is_some_and(|kind| kind.starts_with("text/event-stream"));
-        let reader = response.into_body().into_with_config().limit(ANSWER_MAX).reader();
+        let response = self.upstream.send(body).map_err(|unreachable| RequestRefused {
+            refusal: Refusal::Again(VoidReason::ProviderError),
+            status: None,
+            detail: unreachable.detail,
+            wait: None,
+            // Somebody who takes long is there: the next request may be answered in time.
+            nobody: !unreachable.is_timeout,
+        })?;
+        let (status, wait) = (response.status, response.retry_after);
+        let streams = response.content_type.starts_with("text/event-stream");
+        let reader = response.reader.take(ANSWER_MAX);
         if !(200..300).contains(&status) {
             let mut said = String::new();
             let _ = reader.take(64 << 10).read_to_string(&mut said);
-            let detail = self.clean(&message_in(&said));
+            let detail = self.upstream.clean(&message_in(&said));
             let refusal = classify(status, &detail);
             return Err(RequestRefused {
                 refusal,
@@ -136,35 +112,23 @@ impl ChatAsker {
         got.map_err(|error| RequestRefused {
             refusal: Refusal::Again(VoidReason::ProviderError),
             status: Some(status),
-            detail: self.clean(&error.to_string()),
+            detail: self.upstream.clean(&error.to_string()),
             wait: None,
             nobody: false,
         })
     }
-
-    fn unreachable(&self, error: &ureq::Error) -> RequestRefused {
-        let refusal = Refusal::Again(VoidReason::ProviderError);
-        let detail = self.clean(&format!("{}: {error}", self.config.endpoint));
-        // Somebody who takes long is there: the next request may be answered in time.
-        let nobody = !matches!(error, ureq::Error::Timeout(_));
-        RequestRefused { refusal, status: None, detail, wait: None, nobody }
-    }
-
-    /// What a host said, without keys and control characters, and not too long.
-    fn clean(&self, said: &str) -> String {
-        let secrets = self.headers.iter().filter_map(|(_, value)| value.to_str().ok());
-        let secrets = secrets.chain(self.key.as_deref()).filter(|secret| secret.len() >= 6);
-        let said = secrets.fold(said.to_owned(), |said, secret| said.replace(secret, "[key]"));
-        let said: String = said.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
-        said[..said.floor_char_boundary(DETAIL_MAX)].trim().to_owned()
-    }
 }
 
 impl Asker for ChatAsker {
-    fn ask(&self, ask: &Ask, reporter: &mut dyn Reporter) -> AskReply {
+    fn ask(
+        &self,
+        ask: &Ask,
+        _workspace: Option<&Workspace<'_>>,
+        reporter: &Arc<dyn Reporter>,
+    ) -> AskReply {
         let body = self.body(ask).to_string();
-        if !reporter.requested() {
-            return AskReply { outcome: AskOutcome::Cancelled, request: None };
+        if reporter.requested().is_none() {
+            return AskReply::bare(AskOutcome::Cancelled);
         }
         let began = Instant::now();
         let result = self.request(&body);
@@ -184,7 +148,7 @@ impl Asker for ChatAsker {
                 }),
             },
         };
-        AskReply { outcome, request }
+        AskReply { request, ..AskReply::bare(outcome) }
     }
 
     fn has(&self, _task: &str, _sample: u32) -> bool {
@@ -234,7 +198,7 @@ fn said(refused: &RequestRefused) -> String {
     }
 }
 
-fn estimate(body: &str, text: &str) -> Tokens {
+pub(crate) fn estimate(body: &str, text: &str) -> Tokens {
     let count = |text: &str| text.len().div_ceil(BYTES_PER_TOKEN) as u64;
     Tokens { input: count(body), cached: 0, output: count(text) }
 }
@@ -254,7 +218,7 @@ fn message_in(said: &str) -> String {
 }
 
 #[derive(Debug, Default, Deserialize)]
-struct Completion {
+pub(crate) struct Completion {
     #[serde(default)]
     choices: Vec<Choice>,
     usage: Option<TokenCounts>,
@@ -262,19 +226,19 @@ struct Completion {
 }
 
 #[derive(Debug, Deserialize)]
-struct Choice {
+pub(crate) struct Choice {
     #[serde(alias = "delta")]
     message: Option<MessageContent>,
     finish_reason: Option<String>,
 }
 
 #[derive(Debug, Deserialize)]
-struct MessageContent {
+pub(crate) struct MessageContent {
     content: Option<Json>,
 }
 
 #[derive(Debug, Deserialize)]
-struct TokenCounts {
+pub(crate) struct TokenCounts {
     #[serde(default)]
     prompt_tokens: u64,
     #[serde(default)]
@@ -283,8 +247,21 @@ struct TokenCounts {
 }
 
 #[derive(Debug, Deserialize)]
-struct PromptDetails {
+pub(crate) struct PromptDetails {
     cached_tokens: Option<u64>,
+}
+
+impl Completion {
+    /// The text of its first choice.
+    pub(crate) fn text(&self) -> String {
+        let message = self.choices.first().and_then(|it| it.message.as_ref());
+        message.map(MessageContent::text).unwrap_or_default()
+    }
+
+    /// What its host counted; `None` where it did not.
+    pub(crate) fn tokens(&self) -> Option<Tokens> {
+        self.usage.as_ref().map(TokenCounts::tokens)
+    }
 }
 
 impl TokenCounts {

@@ -1,17 +1,23 @@
-//! Asks candidates: models behind chat-completions endpoints, and answers that were written down.
+//! Asks candidates: models behind chat-completions endpoints, agents that change files themselves, and
+//! answers that were written down.
 //!
 //! What comes of asking is either an answer, or the reason why there is none that says nothing
 //! about the candidate. Keys are read from the environment and never leave this crate but in the
 //! request itself: they are cut out of whatever a host says.
 
+mod agent;
 mod ask;
 mod chat;
 mod classify;
 mod recorded;
+mod relay;
 mod sse;
+mod upstream;
 
+pub use agent::AgentAsker;
 pub use ask::{
-    Ask, AskOutcome, AskReply, Asker, AskerError, Message, Reporter, RequestNote, Role, TryAgain,
+    ActorEnd, Ask, AskOutcome, AskReply, Asker, AskerError, Message, Reporter, RequestNote, Role,
+    TryAgain, Workspace,
 };
 pub use chat::ChatAsker;
 pub use recorded::RecordedAsker;

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::Path;
+use std::sync::Arc;
 
 use fairtrial_core::answer::Submission;
 use fairtrial_core::plan::RecordedCandidate;
@@ -10,7 +11,7 @@ use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::VoidReason;
 use serde::Deserialize;
 
-use crate::ask::{Ask, AskOutcome, AskReply, Asker, AskerError, Reporter};
+use crate::ask::{Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, Workspace};
 
 /// One line of the file.
 #[derive(Debug, Deserialize)]
@@ -86,7 +87,12 @@ impl RecordedAsker {
 }
 
 impl Asker for RecordedAsker {
-    fn ask(&self, ask: &Ask, _reporter: &mut dyn Reporter) -> AskReply {
+    fn ask(
+        &self,
+        ask: &Ask,
+        _workspace: Option<&Workspace<'_>>,
+        _reporter: &Arc<dyn Reporter>,
+    ) -> AskReply {
         let key = (ask.task.clone(), ask.sample, ask.attempt);
         let outcome = match self.answers.get(&key) {
             Some((submission, cut_off)) => {
@@ -98,7 +104,7 @@ impl Asker for RecordedAsker {
                 AskOutcome::Void(VoidReason::ProviderError, why)
             }
         };
-        AskReply { outcome, request: None }
+        AskReply::bare(outcome)
     }
 
     fn has(&self, task: &str, sample: u32) -> bool {
@@ -117,8 +123,14 @@ mod tests {
     struct Nobody;
 
     impl Reporter for Nobody {
-        fn requested(&mut self) -> bool {
-            true
+        fn requested(&self) -> Option<u32> {
+            Some(1)
+        }
+
+        fn request_over(&self, _number: u32, _note: crate::ask::RequestNote) {}
+
+        fn is_stopping(&self) -> bool {
+            false
         }
     }
 
@@ -135,8 +147,10 @@ mod tests {
         assert!(asker.has("gap", 1) && asker.has("berth", 2) && !asker.has("berth", 1));
         assert_eq!(asker.tasks().collect::<Vec<_>>(), ["berth", "gap"]);
         let ask = |attempt| {
-            let ask = Ask { task: "gap".into(), sample: 1, attempt, messages: vec![], seed: 0 };
-            asker.ask(&ask, &mut Nobody).outcome
+            let task = "gap".into();
+            let ask = Ask { task, sample: 1, attempt, messages: vec![], seed: 0, last: None };
+            let nobody: Arc<dyn Reporter> = Arc::new(Nobody);
+            asker.ask(&ask, None, &nobody).outcome
         };
         assert_eq!(
             ask(1),

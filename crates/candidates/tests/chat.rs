@@ -4,6 +4,8 @@
 
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::TcpListener;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 use std::time::{Duration, Instant};
@@ -72,20 +74,30 @@ fn config(address: &str, more: &str) -> ChatCandidate {
     );
     match Plan::parse("plan.toml", &text).unwrap().candidates.remove(0) {
         Candidate::Chat(chat) => chat,
-        Candidate::Recorded(_) => panic!("a chat candidate was written"),
+        _ => panic!("a chat candidate was written"),
     }
 }
 
 /// Counts requests, and refuses those beyond `most`.
 struct Counting {
-    most: usize,
-    asked: usize,
+    most: u32,
+    asked: AtomicU32,
+}
+
+fn counting(most: u32) -> Arc<dyn Reporter> {
+    Arc::new(Counting { most, asked: AtomicU32::new(0) })
 }
 
 impl Reporter for Counting {
-    fn requested(&mut self) -> bool {
-        self.asked += 1;
-        self.asked <= self.most
+    fn requested(&self) -> Option<u32> {
+        let number = self.asked.fetch_add(1, Ordering::Relaxed) + 1;
+        (number <= self.most).then_some(number)
+    }
+
+    fn request_over(&self, _number: u32, _note: RequestNote) {}
+
+    fn is_stopping(&self) -> bool {
+        false
     }
 }
 
@@ -96,8 +108,9 @@ fn request(reply: &AskReply) -> &RequestNote {
 fn ask(address: &str, more: &str) -> AskReply {
     let asker = ChatAsker::new(&config(address, more), |_| Some("seaworthy-1234".into())).unwrap();
     let messages = vec![Message { role: Role::User, content: "Solve it.".into() }];
-    let ask = Ask { task: "gap".into(), sample: 1, attempt: 1, messages, seed: u64::MAX };
-    asker.ask(&ask, &mut Counting { most: 1, asked: 0 })
+    let ask =
+        Ask { task: "gap".into(), sample: 1, attempt: 1, messages, seed: u64::MAX, last: None };
+    asker.ask(&ask, None, &counting(1))
 }
 
 fn answer(text: &str, cut_off: bool) -> AskOutcome {
@@ -234,9 +247,10 @@ fn empty_answers_and_lists_of_parts_are_answers() {
 fn a_request_that_may_not_be_recorded_is_not_sent() {
     let (address, requests) = host(&[&json("200 OK", "", GOOD)]);
     let asker = ChatAsker::new(&config(&address, ""), |_| None).unwrap();
-    let ask = Ask { task: "t".into(), sample: 1, attempt: 1, messages: vec![], seed: 0 };
-    let reply = asker.ask(&ask, &mut Counting { most: 0, asked: 0 });
-    assert_eq!(reply, AskReply { outcome: AskOutcome::Cancelled, request: None });
+    let ask =
+        Ask { task: "t".into(), sample: 1, attempt: 1, messages: vec![], seed: 0, last: None };
+    let reply = asker.ask(&ask, None, &counting(0));
+    assert_eq!(reply, AskReply::bare(AskOutcome::Cancelled));
     assert!(requests.try_recv().is_err());
 }
 

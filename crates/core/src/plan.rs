@@ -6,7 +6,7 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-use crate::limits::{LimitSettings, Span};
+use crate::limits::{Bytes, LimitSettings, Span};
 use crate::source::{SourceError, parse_toml};
 use crate::verdict::{UnknownWord, worded};
 
@@ -119,6 +119,8 @@ pub enum Candidate {
     Chat(ChatCandidate),
     /// Answers that were written down.
     Recorded(RecordedCandidate),
+    /// A program that changes the files itself.
+    Agent(AgentCandidate),
 }
 
 /// A model behind a chat-completions endpoint.
@@ -158,6 +160,9 @@ pub struct ChatCandidate {
     /// What it costs.
     #[serde(default)]
     pub price: Price,
+    /// The tasks that it stands for; empty: all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tasks: Vec<String>,
     /// Free labels, such as size class or weights.
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
@@ -177,6 +182,94 @@ const fn two_minutes() -> Span {
 
 const fn three() -> u32 {
     3
+}
+
+/// A program that changes the files of a task itself, in the sandbox.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AgentCandidate {
+    /// Its name in every table.
+    pub name: String,
+    /// The program, beside the plan unless absolute or on the search path, and its arguments. `{prompt}`,
+    /// `{prompt_file}`, `{folder}`, `{endpoint}` and `{model}` are filled in; `{stdin}` alone: the prompt
+    /// comes on standard input.
+    pub command: Vec<String>,
+    /// Folders of this machine that it sees, read-only, beside the plan unless absolute.
+    #[serde(default)]
+    pub show: Vec<String>,
+    /// A folder that is copied into its home folder, which is fresh for each attempt.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub home: Option<String>,
+    /// A command that says which version it is.
+    #[serde(default)]
+    pub version: Vec<String>,
+    /// The base address that its requests are forwarded to; none: it can reach nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub endpoint: Option<String>,
+    /// The model that it may ask for there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub model: Option<String>,
+    /// The environment variable that holds the key; the agent never sees it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_env: Option<String>,
+    /// Further header lines of forwarded requests. Only their names are ever written down.
+    #[serde(default, serialize_with = "names_alone")]
+    pub headers: BTreeMap<String, String>,
+    /// Its environment, over that of the task; filled in as the command is.
+    #[serde(default)]
+    pub env: BTreeMap<String, String>,
+    /// Longest wait for one forwarded request.
+    #[serde(default = "two_minutes")]
+    pub timeout: Span,
+    /// What one attempt may use.
+    #[serde(default)]
+    pub limits: AgentLimits,
+    /// What its tokens cost.
+    #[serde(default)]
+    pub price: Price,
+    /// The tasks that it stands for; empty: all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tasks: Vec<String>,
+    /// Free labels.
+    #[serde(default)]
+    pub labels: BTreeMap<String, String>,
+}
+
+/// What one attempt of an agent may use; what is not set has the default that is named.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct AgentLimits {
+    /// Processor time: 600 s.
+    pub time: Span,
+    /// Time by the clock on the wall: 900 s.
+    pub wall: Span,
+    /// Memory of all its processes: 2 GiB.
+    pub memory: Bytes,
+    /// Processes and threads: 256.
+    pub processes: u32,
+    /// Forwarded requests: 200.
+    pub requests: u32,
+    /// Tokens read and written, together; none: as many as it likes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tokens: Option<u64>,
+    /// Money, in the plan's currency; none: as much as it likes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub money: Option<f64>,
+}
+
+impl Default for AgentLimits {
+    fn default() -> Self {
+        let seconds = |count| Span(std::time::Duration::from_secs(count));
+        Self {
+            time: seconds(600),
+            wall: seconds(900),
+            memory: Bytes::mib(2048),
+            processes: 256,
+            requests: 200,
+            tokens: None,
+            money: None,
+        }
+    }
 }
 
 /// Answers that were written down.
@@ -239,6 +332,7 @@ impl Candidate {
         match self {
             Self::Chat(chat) => &chat.name,
             Self::Recorded(recorded) => &recorded.name,
+            Self::Agent(agent) => &agent.name,
         }
     }
 
@@ -248,7 +342,24 @@ impl Candidate {
         match self {
             Self::Chat(chat) => &chat.labels,
             Self::Recorded(recorded) => &recorded.labels,
+            Self::Agent(agent) => &agent.labels,
         }
+    }
+
+    /// The tasks that it stands for; empty: all.
+    #[must_use]
+    pub fn tasks(&self) -> &[String] {
+        match self {
+            Self::Chat(chat) => &chat.tasks,
+            Self::Agent(agent) => &agent.tasks,
+            Self::Recorded(_) => &[],
+        }
+    }
+
+    /// Whether it stands for a task.
+    #[must_use]
+    pub fn takes(&self, task: &str) -> bool {
+        self.tasks().is_empty() || self.tasks().iter().any(|it| it == task)
     }
 
     /// The system message, where it has one.
@@ -256,7 +367,7 @@ impl Candidate {
     pub fn system(&self) -> Option<&str> {
         match self {
             Self::Chat(chat) => chat.system.as_deref(),
-            Self::Recorded(_) => None,
+            Self::Recorded(_) | Self::Agent(_) => None,
         }
     }
 
@@ -265,6 +376,7 @@ impl Candidate {
     pub fn price(&self) -> Price {
         match self {
             Self::Chat(chat) => chat.price,
+            Self::Agent(agent) => agent.price,
             Self::Recorded(_) => Price::default(),
         }
     }
@@ -309,11 +421,45 @@ impl Plan {
             if !names.insert(name) {
                 return Err(format!("two candidates are called `{name}`"));
             }
-            if let Candidate::Chat(chat) = candidate {
-                chat.check()?;
+            match candidate {
+                Candidate::Chat(chat) => chat.check()?,
+                Candidate::Agent(agent) => agent.check()?,
+                Candidate::Recorded(_) => {}
             }
         }
         Ok(())
+    }
+}
+
+impl AgentCandidate {
+    fn check(&self) -> Result<(), String> {
+        let name = &self.name;
+        if self.command.first().is_none_or(|it| it.trim().is_empty()) {
+            return Err(format!("candidate `{name}`: `command` is empty"));
+        }
+        let is_address = |it: &str| it.starts_with("http://") || it.starts_with("https://");
+        match &self.endpoint {
+            Some(endpoint) if !is_address(endpoint) => {
+                return Err(format!(
+                    "candidate `{name}`: `endpoint` begins with http:// or https://, not `{endpoint}`"
+                ));
+            }
+            Some(_) if self.model.is_none() => {
+                return Err(format!("candidate `{name}`: an `endpoint` needs a `model`"));
+            }
+            None if self.model.is_some() || self.key_env.is_some() => {
+                return Err(format!(
+                    "candidate `{name}`: `model` and `key_env` need an `endpoint`"
+                ));
+            }
+            _ => {}
+        }
+        let limits = &self.limits;
+        if limits.requests == 0 || limits.processes == 0 || limits.money.is_some_and(|it| it <= 0.0)
+        {
+            return Err(format!("candidate `{name}`: a limit is not above 0"));
+        }
+        self.price.check(name)
     }
 }
 
@@ -338,9 +484,15 @@ impl ChatCandidate {
                 "candidate `{name}`: `retries` is at most {RETRIES_MAX}, not {found}"
             ));
         }
-        let prices = [self.price.input, self.price.output, self.price.cached_input.unwrap_or(0.0)];
+        self.price.check(name)
+    }
+}
+
+impl Price {
+    fn check(&self, candidate: &str) -> Result<(), String> {
+        let prices = [self.input, self.output, self.cached_input.unwrap_or(0.0)];
         if prices.iter().any(|it| !(*it >= 0.0 && it.is_finite())) {
-            return Err(format!("candidate `{name}`: a price is a number of at least 0"));
+            return Err(format!("candidate `{candidate}`: a price is a number of at least 0"));
         }
         Ok(())
     }
@@ -373,7 +525,11 @@ mod tests {
     fn whatever_is_wrong_is_told() {
         for (from, to, part) in [
             ("samples", "sample", "line 2, column 1: unknown field `sample`"),
-            ("\"chat\"", "\"cat\"", "unknown variant `cat`, expected `chat` or `recorded`"),
+            (
+                "\"chat\"",
+                "\"cat\"",
+                "unknown variant `cat`, expected one of `chat`, `recorded`, `agent`",
+            ),
             ("model =", "modell =", "unknown field `modell`"),
             ("= 3", "= 0", "`samples` is 1 to 1000, not 0"),
             ("http://", "ftp://", "begins with http://"),

@@ -250,6 +250,21 @@ impl<'a> JudgeContext<'a> {
         env
     }
 
+    /// Where programs are looked for: in `first`, among the language's tools, in the system's folders.
+    pub fn search_path(&self, first: &[PathBuf]) -> String {
+        let tools = [&self.tool.program].into_iter().chain(self.tool.also.values());
+        let tools = tools.filter_map(|it| it.parent());
+        let mut places: Vec<String> = Vec::new();
+        for place in first.iter().map(PathBuf::as_path).chain(tools) {
+            let place = place.to_string_lossy().into_owned();
+            if !places.contains(&place) {
+                places.push(place);
+            }
+        }
+        places.extend(self.env().remove("PATH"));
+        places.join(":")
+    }
+
     /// Why a run that did not do what it should have done failed: a limit, memory, or a crash.
     pub fn reason(&self, outcome: &Outcome) -> FailReason {
         match outcome.limit {

@@ -19,7 +19,7 @@ use fairtrial_worktree::TreeCache;
 use crate::context::{JudgeContext, JudgeError, new_session};
 use crate::docket::PosedTask;
 use crate::doubts::Doubts;
-use crate::form::{Answered, Start};
+use crate::form::{Answered, Start, Surroundings};
 use crate::outcome::{SealedTest, nothing_run};
 use crate::preflights::Preflights;
 use crate::pressure::Pressure;
@@ -124,6 +124,19 @@ impl Judge {
         let (doubts, runner) = (&Doubts::default(), task.form.runner());
         let context = self.context(task, runner, &[], limits, doubts);
         task.form.start(&context.map_err(JudgeError::ToolMissing)?)
+    }
+
+    /// What programs of a task find around them.
+    ///
+    /// # Errors
+    /// When something that the task takes is not on this machine.
+    pub fn surroundings(
+        &self,
+        task: &PosedTask,
+        limits: Limits,
+    ) -> Result<Surroundings, ToolMissing> {
+        let (doubts, runner) = (&Doubts::default(), task.form.runner());
+        Ok(task.form.surroundings(&self.context(task, runner, &[], limits, doubts)?))
     }
 
     /// Whether a task holds on this machine before anything is changed.

@@ -26,8 +26,9 @@ pub use context::JudgeError;
 pub use docket::{Docket, FolderError, PosedTask, read_docket, read_file, read_folder};
 pub use form::{
     AnswerShape, Answered, FORMS, Form, FormKind, FormSource, ReadFrom, SealedTest, Start,
+    Surroundings,
 };
 pub use judge::{Judge, TREES_MAX, limits_of};
-pub use prompt::{feedback, first_prompt};
+pub use prompt::{Manner, feedback, first_prompt};
 pub use submission::{JudgeOptions, JudgedSubmission};
 pub use tools::{Tool, ToolMissing, Toolbox};

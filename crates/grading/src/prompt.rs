@@ -23,6 +23,15 @@ const SHOWN_MAX: usize = 32 << 10;
 /// Longest error message in feedback, in bytes.
 const MESSAGE_MAX: usize = 2000;
 
+/// How a candidate answers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Manner {
+    /// By what it says.
+    Says,
+    /// By what it makes of the files.
+    Acts,
+}
+
 /// The first prompt of a trial. `version` is what the language's tool says of itself; `start` is what the
 /// answer starts from, where that had to be made ready.
 #[must_use]
@@ -32,9 +41,14 @@ pub fn first_prompt(
     definition: &LanguageDefinition,
     version: &str,
     limits: &Limits,
+    manner: Manner,
 ) -> String {
     let mut out = format!("{}\n", task.statement);
-    let files = shown_files(task, start);
+    // Who acts finds them in its folder.
+    let files = match manner {
+        Manner::Says => shown_files(task, start),
+        Manner::Acts => WorkTree::new(),
+    };
     if !files.is_empty() {
         out.push_str("\n## Files that are there\n");
         for (path, node) in files.iter() {
@@ -62,7 +76,8 @@ pub fn first_prompt(
     if !examples.is_empty() {
         let _ = write!(out, "\n## Examples\n\n{examples}");
     }
-    let _ = write!(out, "\n## Your answer\n\n{}", instructions(task, definition, version, limits));
+    let said = instructions(task, definition, version, limits, manner);
+    let _ = write!(out, "\n## Your answer\n\n{said}");
     out
 }
 
@@ -78,6 +93,7 @@ fn instructions(
     definition: &LanguageDefinition,
     version: &str,
     limits: &Limits,
+    manner: Manner,
 ) -> String {
     let language = match version {
         "" => definition.title.clone(),
@@ -96,13 +112,23 @@ fn instructions(
         task.form.instructions(&language),
         limits.time.as_secs_f64(),
         limits.memory.0 >> 20,
-        task.form.answer().reply(tag),
+        match manner {
+            Manner::Says => task.form.answer().reply(tag),
+            Manner::Acts => ACTING.to_owned(),
+        },
     )
 }
 
+/// How a candidate that acts gives its answer.
+const ACTING: &str = "You are in the folder of the files. Change them there: what they are when you end is your \
+                      answer, and what you say does not count.";
+
+/// How it gives a corrected one.
+const ACTING_AGAIN: &str = "The files are as you left them. Correct them there.";
+
 /// What goes back to a candidate whose answer failed.
 #[must_use]
-pub fn feedback(mode: Feedback, judgement: &Judgement, task: &PosedTask) -> String {
+pub fn feedback(mode: Feedback, judgement: &Judgement, task: &PosedTask, manner: Manner) -> String {
     let mut out = format!("Your answer did not pass: {}.\n", explain(judgement.verdict));
     let (passed, total) = judgement.counts();
     if task.tell_passed && total > 0 {
@@ -128,7 +154,11 @@ pub fn feedback(mode: Feedback, judgement: &Judgement, task: &PosedTask) -> Stri
     {
         out.push_str(&failed_test("hidden test", test));
     }
-    let _ = write!(out, "\n{}\n", task.form.answer().repair());
+    let again = match manner {
+        Manner::Says => task.form.answer().repair(),
+        Manner::Acts => ACTING_AGAIN.to_owned(),
+    };
+    let _ = write!(out, "\n{again}\n");
     out
 }
 
@@ -190,7 +220,8 @@ mod tests {
     fn the_prompt_has_all_a_candidate_needs_and_nothing_sealed() {
         let languages = Languages::shipped();
         let python = languages.find("python").unwrap();
-        let prompt = first_prompt(&task(), None, python, "Python 3.11.7", &Limits::default());
+        let prompt =
+            first_prompt(&task(), None, python, "Python 3.11.7", &Limits::default(), Manner::Says);
         insta::assert_snapshot!(prompt);
         assert!(!prompt.contains("987") && !prompt.contains("654"));
     }
@@ -218,7 +249,7 @@ mod tests {
             notes: vec![],
             change: None,
         };
-        let text = |mode| feedback(mode, &judgement, &task());
+        let text = |mode| feedback(mode, &judgement, &task(), Manner::Says);
         assert!(!text(Feedback::Verdict).contains("ValueError"));
         assert!(!text(Feedback::Verdict).contains("3, 1"));
         assert!(text(Feedback::Examples).contains("ValueError"));
@@ -229,7 +260,7 @@ mod tests {
         assert!(text(Feedback::Open).contains("654") && text(Feedback::Open).contains("987"));
         let mut counting = task();
         counting.task.tell_passed = true;
-        let text = feedback(Feedback::Verdict, &judgement, &counting);
+        let text = feedback(Feedback::Verdict, &judgement, &counting, Manner::Says);
         assert!(text.contains("Of 1 hidden tests, 0 passed."), "{text}");
     }
 }

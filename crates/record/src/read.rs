@@ -131,6 +131,8 @@ pub struct AttemptRow {
     pub code: Option<String>,
     /// The digest of what the change does, for an answer to a repository.
     pub change: Option<String>,
+    /// The digest of how a candidate that acts ended.
+    pub ended_as: Option<String>,
     /// The digest of the error or compiler message.
     pub message: Option<String>,
     /// What a person should know of how it was judged.
@@ -267,7 +269,7 @@ impl Record {
             let attempts = format!(
                 "SELECT candidate, task, sample, attempt, answer_kind, answer, cut_off, verdict,
                  reason, tests_passed, tests_total, credit, deviations, code, message, notes,
-                 feedback, judge_seconds, tests, change
+                 feedback, judge_seconds, tests, change, ended_as
                  FROM attempts {own} ORDER BY candidate, task, sample, attempt"
             );
             let mut attempts =
@@ -357,6 +359,19 @@ impl Record {
         serde_json::from_str(&text).map(Some).map_err(|_| RecordError::Damaged {
             path: self.folder().to_owned(),
             why: format!("`{digest}` does not say what a change does"),
+        })
+    }
+
+    /// How a candidate that acts ended an attempt: a JSON object; `None` for others.
+    ///
+    /// # Errors
+    /// When it is damaged.
+    pub fn ended_as(&self, attempt: &AttemptRow) -> Result<Option<serde_json::Value>, RecordError> {
+        let Some(digest) = &attempt.ended_as else { return Ok(None) };
+        let text = self.text(digest)?;
+        serde_json::from_str(&text).map(Some).map_err(|_| RecordError::Damaged {
+            path: self.folder().to_owned(),
+            why: format!("`{digest}` does not say how a candidate ended"),
         })
     }
 
@@ -517,6 +532,7 @@ fn attempt_row(row: &Row<'_>) -> rusqlite::Result<AttemptRow> {
         judge_seconds: row.get::<_, Option<f64>>(17)?.unwrap_or(0.0),
         tests: row.get(18)?,
         change: row.get(19)?,
+        ended_as: row.get(20)?,
     })
 }
 

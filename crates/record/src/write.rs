@@ -45,6 +45,8 @@ pub struct NewAnswer {
     pub submission: Submission,
     /// Whether the host stopped it at a length limit.
     pub cut_off: bool,
+    /// How a candidate that acts ended, and what it said: a JSON object.
+    pub ended_as: Option<String>,
     /// When it was there, in UTC, RFC 3339.
     pub at: String,
 }
@@ -333,14 +335,17 @@ impl Record {
                 Submission::Files(files) => pack(files),
             };
             let body = blob::store(transaction, &body)?;
+            let ended_as = answer.ended_as.as_deref();
+            let ended_as =
+                ended_as.map(|it| blob::store(transaction, it.as_bytes())).transpose()?;
             if let Some((number, request)) = request {
                 end_request(transaction, key, round, attempt, number, request)?;
             }
             transaction
                 .prepare_cached(
                     "INSERT INTO attempts (candidate, task, sample, attempt, round, answer_kind,
-                     answer, cut_off, answered)
-                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+                     answer, cut_off, answered, ended_as)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
                 )?
                 .execute(params![
                     key.candidate,
@@ -351,7 +356,8 @@ impl Record {
                     answer.submission.kind(),
                     body.as_str(),
                     answer.cut_off,
-                    answer.at
+                    answer.at,
+                    ended_as.as_ref().map(|it| it.as_str().to_owned())
                 ])?;
             Ok(())
         })

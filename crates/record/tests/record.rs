@@ -39,7 +39,7 @@ fn key(sample: u32) -> TrialKey {
 }
 
 fn answer(submission: Submission) -> NewAnswer {
-    NewAnswer { submission, cut_off: true, at: AT.into() }
+    NewAnswer { submission, cut_off: true, ended_as: None, at: AT.into() }
 }
 
 fn result(outcome: &str, cost: f64) -> RequestResult {

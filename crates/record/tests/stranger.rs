@@ -44,7 +44,7 @@ fn record() -> (TempDir, PathBuf) {
         let key = TrialKey { candidate: "auk".into(), task: "gap".into(), sample };
         record.begin_trial(&key, "solve it", AT).unwrap();
         let submission = Submission::Text(format!("answer {sample} {}", "x".repeat(500)));
-        let answer = NewAnswer { submission, cut_off: false, at: AT.into() };
+        let answer = NewAnswer { submission, cut_off: false, ended_as: None, at: AT.into() };
         record.commit_answer(&key, 1, 1, &answer, None).unwrap();
         let verdict = Verdict::Fail(FailReason::WrongResult);
         let tests = vec![TestOutcome::passed("call 1", false, 1.0)];

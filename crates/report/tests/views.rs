@@ -73,7 +73,7 @@ fn test(name: &str, failed: Option<FailReason>, visible: bool) -> TestOutcome {
 
 fn judge(record: &mut Record, key: &TrialKey, attempt: u32, verdict: Verdict, last: bool) {
     let submission = Submission::Text(format!("Here:\n```python\nx = {attempt}\n```\n"));
-    let answer = NewAnswer { submission, cut_off: false, at: AT.into() };
+    let answer = NewAnswer { submission, cut_off: false, ended_as: None, at: AT.into() };
     let number = record.begin_request(key, 1, attempt, AT).unwrap();
     let request = RequestResult {
         outcome: "answered".into(),

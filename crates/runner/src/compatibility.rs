@@ -71,6 +71,14 @@ fn is_same_candidate(was: &Candidate, is: &Candidate) -> bool {
             is.retries = was.retries;
             *was == is
         }
+        (Candidate::Agent(was), Candidate::Agent(is)) => {
+            let mut is = is.clone();
+            is.endpoint.clone_from(&was.endpoint);
+            is.key_env.clone_from(&was.key_env);
+            is.headers.clone_from(&was.headers);
+            is.timeout = was.timeout;
+            *was == is
+        }
         (was, is) => was == is,
     }
 }

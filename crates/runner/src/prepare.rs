@@ -4,15 +4,15 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use fairtrial_candidates::{Asker, AskerError, ChatAsker, RecordedAsker};
+use fairtrial_candidates::{AgentAsker, Asker, AskerError, ChatAsker, RecordedAsker};
 use fairtrial_core::language::Languages;
 use fairtrial_core::limits::{LimitSettings, Limits};
-use fairtrial_core::plan::{Candidate, ChatCandidate, Plan};
+use fairtrial_core::plan::{AgentCandidate, Candidate, ChatCandidate, Plan};
 use fairtrial_core::source::{SourceError, utf8};
 use fairtrial_core::task::{DocketSettings, Task};
 use fairtrial_grading::{
-    Docket, FolderError, Judge, JudgeError, PosedTask, TREES_MAX, Tool, ToolMissing, Toolbox,
-    first_prompt, limits_of, read_docket, read_file,
+    Docket, FolderError, Judge, JudgeError, Manner, PosedTask, TREES_MAX, Tool, ToolMissing,
+    Toolbox, first_prompt, limits_of, read_docket, read_file,
 };
 use fairtrial_record::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
 use fairtrial_sandbox::{Demand, Layer, Sandbox, SandboxError, Tier};
@@ -25,8 +25,10 @@ pub struct PlannedTask {
     pub task: PosedTask,
     /// Its limits, complete.
     pub limits: Limits,
-    /// The first prompt, the same for every candidate.
+    /// The first prompt, the same for every candidate that answers in words.
     pub prompt: String,
+    /// The first prompt, the same for every candidate that acts.
+    pub acting_prompt: String,
     /// Why the task does not hold on this machine; `None` when it does, or nobody looked.
     pub unfit: Option<String>,
 }
@@ -35,6 +37,8 @@ pub struct PlannedTask {
 pub struct Preparation {
     /// The plan.
     pub plan: Plan,
+    /// The folder that it is in.
+    pub base: PathBuf,
     /// The tasks, by name.
     pub tasks: BTreeMap<String, PlannedTask>,
     /// Who judges.
@@ -80,6 +84,14 @@ pub enum PrepareError {
     /// A docket lies where it could be read by those it is kept from.
     #[error("the docket `{0}` lies in a folder that code under trial can read")]
     Exposed(PathBuf),
+    /// A candidate is to stand for a task that is not there.
+    #[error("candidate `{candidate}`: there is no task `{task}`")]
+    UnknownTask {
+        /// The candidate.
+        candidate: String,
+        /// The task.
+        task: String,
+    },
     /// A candidate cannot be asked as it is configured.
     #[error(transparent)]
     Asker(#[from] AskerError),
@@ -103,17 +115,26 @@ pub struct PrepareOptions<'a> {
 }
 
 impl Preparation {
-    /// Asks every chat candidate at another address than the plan's. The plan in the record stays
+    /// Asks every candidate that has an endpoint at another address than the plan's. The plan in the record stays
     /// as it was read.
     ///
     /// # Errors
     /// When a candidate cannot be asked as it is configured.
     pub fn redirect(&mut self, endpoint: &str) -> Result<(), PrepareError> {
         for candidate in &self.plan.candidates {
-            if let Candidate::Chat(chat) = candidate {
-                let chat = ChatCandidate { endpoint: endpoint.to_owned(), ..chat.clone() };
-                let asker = ChatAsker::new(&chat, |_| None)?;
-                self.askers.insert(chat.name, Box::new(asker));
+            let endpoint = endpoint.to_owned();
+            match candidate {
+                Candidate::Chat(chat) => {
+                    let chat = ChatCandidate { endpoint, ..chat.clone() };
+                    let asker = ChatAsker::new(&chat, |_| None)?;
+                    self.askers.insert(chat.name, Box::new(asker));
+                }
+                Candidate::Agent(agent) if agent.endpoint.is_some() => {
+                    let agent = AgentCandidate { endpoint: Some(endpoint), ..agent.clone() };
+                    let asker = AgentAsker::new(&agent, &self.base, |_| None)?;
+                    self.askers.insert(agent.name, Box::new(asker));
+                }
+                Candidate::Agent(_) | Candidate::Recorded(_) => {}
             }
         }
         Ok(())
@@ -149,7 +170,7 @@ pub fn prepare(path: &Path, options: &PrepareOptions<'_>) -> Result<Preparation,
         languages: judge.languages().added(),
         machines: vec![machine],
     };
-    Ok(Preparation { plan, tasks, judge, askers, manifest, notes })
+    Ok(Preparation { plan, base: base.to_owned(), tasks, judge, askers, manifest, notes })
 }
 
 /// What judging takes: tasks, and who judges them.
@@ -269,8 +290,12 @@ fn planned(
     let limits = limits_of(languages, docket, &task, limits);
     let version = tools.get(&task.language).map(|tool| tool.version.clone()).unwrap_or_default();
     let definition = languages.find(&task.language);
-    let prompt = definition.map(|it| first_prompt(&task, None, it, &version, &limits));
-    PlannedTask { task, limits, prompt: prompt.unwrap_or_default(), unfit: None }
+    let prompt = |manner| {
+        let prompt = definition.map(|it| first_prompt(&task, None, it, &version, &limits, manner));
+        prompt.unwrap_or_default()
+    };
+    let (prompt, acting_prompt) = (prompt(Manner::Says), prompt(Manner::Acts));
+    PlannedTask { task, limits, prompt, acting_prompt, unfit: None }
 }
 
 /// Makes repositories ready, and sees whether their tasks hold, before anybody is asked. What stands in their
@@ -289,8 +314,9 @@ fn make_ready(
                 let version = judge.tools().get(language).map(|it| it.version.clone());
                 if let Some(definition) = judge.languages().find(language) {
                     let (task, version) = (&entry.task, version.unwrap_or_default());
+                    let (start, limits) = (Some(&start), &entry.limits);
                     entry.prompt =
-                        first_prompt(task, Some(&start), definition, &version, &entry.limits);
+                        first_prompt(task, start, definition, &version, limits, Manner::Says);
                 }
             }
             Err(error @ JudgeError::ToolMissing(_)) => drop(error),
@@ -325,8 +351,13 @@ fn make_askers(
 ) -> Result<BTreeMap<String, Box<dyn Asker>>, PrepareError> {
     let mut askers: BTreeMap<String, Box<dyn Asker>> = BTreeMap::new();
     for candidate in &plan.candidates {
+        if let Some(unknown) = candidate.tasks().iter().find(|it| !tasks.contains_key(*it)) {
+            let (candidate, task) = (candidate.name().to_owned(), unknown.clone());
+            return Err(PrepareError::UnknownTask { candidate, task });
+        }
         let asker: Box<dyn Asker> = match candidate {
             Candidate::Chat(chat) => Box::new(ChatAsker::new(chat, env)?),
+            Candidate::Agent(agent) => Box::new(AgentAsker::new(agent, base, env)?),
             Candidate::Recorded(recorded) => {
                 let file = base.join(&recorded.path);
                 let bytes = read_file(&file, ANSWERS_MAX).map_err(|source| {

@@ -4,15 +4,16 @@ use std::collections::HashMap;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{RecvTimeoutError, SyncSender, channel, sync_channel};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant, SystemTime};
 
-use fairtrial_candidates::{Ask, AskOutcome, AskReply, Reporter};
+use fairtrial_candidates::{Ask, AskOutcome, AskReply, Reporter, RequestNote, Workspace};
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::plan::Candidate;
 use fairtrial_core::schedule::{TrialKey, schedule};
 use fairtrial_core::verdict::{Verdict, VoidReason};
-use fairtrial_grading::{JudgeOptions, JudgedSubmission};
+use fairtrial_grading::{Judge, JudgeOptions, JudgedSubmission, Manner, Start};
 use fairtrial_record::{Manifest, Record, RecordError, Selection, TrialSummary};
 
 use crate::compatibility::incompatibility;
@@ -20,7 +21,7 @@ use crate::counter::Counter;
 use crate::pool::{PANIC, Pool};
 use crate::prepare::{PlannedTask, Preparation, lies_in};
 use crate::scheduler::{Concurrency, Scheduler};
-use crate::session::{Observer, RunEvent, RunOrder, RunSpec, Session, Summary, World};
+use crate::session::{Observer, RequestSpot, RunEvent, RunOrder, RunSpec, Session, Summary, World};
 use crate::trial::Unjudged;
 
 /// Longest time between two looks at whether the run was stopped.
@@ -56,8 +57,8 @@ pub enum RunError {
 
 /// What threads have to say.
 enum Heard {
-    /// A request is about to be sent; it is when `recorded` says that it may.
-    Requested { key: TrialKey, recorded: SyncSender<bool> },
+    /// A request is about to be sent; it is when `recorded` says where it stands.
+    Requested { key: TrialKey, recorded: SyncSender<Option<RequestSpot>> },
     /// What an order came to.
     Done(RunEvent),
 }
@@ -77,7 +78,12 @@ pub fn run_trials(
     let plan = &preparation.plan;
     let names: Vec<&str> = plan.candidates.iter().map(Candidate::name).collect();
     let tasks: Vec<&str> = preparation.tasks.keys().map(String::as_str).collect();
-    let order = schedule(&names, &tasks, plan.samples, plan.seed);
+    let mut order = schedule(&names, &tasks, plan.samples, plan.seed);
+    let takes = |key: &TrialKey| {
+        let candidate = plan.candidates.iter().find(|it| it.name() == key.candidate);
+        candidate.is_some_and(|it| it.takes(&key.task))
+    };
+    order.retain(takes);
     let summaries = record.summaries(&Selection::default())?;
     let known: HashMap<TrialKey, TrialSummary> =
         summaries.into_iter().map(|it| (it.key.clone(), it)).collect();
@@ -107,14 +113,22 @@ fn drive(
     let (heard_in, heard) = channel();
     thread::scope(|scope| {
         let hear = heard_in.clone();
+        let stopping = Arc::new(AtomicBool::new(false));
+        let is_stopping = Arc::clone(&stopping);
         let ask_one = move |(key, ask): &(TrialKey, Ask)| {
-            let reply = ask_candidate(preparation, key, ask, &hear);
-            Heard::Done(RunEvent::Asked(key.clone(), reply))
+            let reporter = ToSession {
+                key: key.clone(),
+                hear: hear.clone(),
+                stopping: Arc::clone(&is_stopping),
+                spots: Mutex::default(),
+            };
+            let reply = ask_candidate(preparation, key, ask, Arc::new(reporter));
+            Heard::Done(RunEvent::Asked(key.clone(), Box::new(reply)))
         };
         let void = AskOutcome::Void(VoidReason::ProviderError, PANIC.to_owned());
-        let lost = AskReply { outcome: void, request: None };
+        let lost = AskReply::bare(void);
         let ask_panicked = move |(key, _): &(TrialKey, Ask)| {
-            Heard::Done(RunEvent::Asked(key.clone(), lost.clone()))
+            Heard::Done(RunEvent::Asked(key.clone(), Box::new(lost.clone())))
         };
         let askers = Pool::start(scope, limits.asking, &heard_in, ask_one, ask_panicked);
         let judge_one = move |(key, answer, examples): &(TrialKey, Unjudged, bool)| {
@@ -131,6 +145,7 @@ fn drive(
         loop {
             if stop.load(Ordering::Relaxed) && !is_stopped {
                 is_stopped = true;
+                stopping.store(true, Ordering::Relaxed);
                 session.handle(RunEvent::Stop, began.elapsed())?;
             }
             for order in session.orders(began.elapsed())? {
@@ -148,11 +163,11 @@ fn drive(
             let wait = session.wakes_at(now).map_or(POLL, |it| (it - now).min(POLL));
             match heard.recv_timeout(wait) {
                 Ok(Heard::Requested { recorded, .. }) if is_stopped => {
-                    let _ = recorded.send(false);
+                    let _ = recorded.send(None);
                 }
                 Ok(Heard::Requested { key, recorded }) => {
-                    session.handle(RunEvent::Requested(key), began.elapsed())?;
-                    let _ = recorded.send(true);
+                    let spot = session.requested(&key)?;
+                    let _ = recorded.send(spot);
                 }
                 Ok(Heard::Done(event)) => session.handle(event, began.elapsed())?,
                 // The threads end only after the pools are gone.
@@ -162,17 +177,43 @@ fn drive(
     })
 }
 
-/// Tells the session what a candidate is about to do, and waits until that is recorded.
-struct ToSession<'a> {
-    key: &'a TrialKey,
-    hear: &'a std::sync::mpsc::Sender<Heard>,
+/// Tells the session what a candidate does, and waits until that is recorded where it must be.
+struct ToSession {
+    key: TrialKey,
+    hear: std::sync::mpsc::Sender<Heard>,
+    stopping: Arc<AtomicBool>,
+    /// Where requests stand that are under way.
+    spots: Mutex<Vec<RequestSpot>>,
 }
 
-impl Reporter for ToSession<'_> {
-    fn requested(&mut self) -> bool {
+impl ToSession {
+    fn spots(&self) -> MutexGuard<'_, Vec<RequestSpot>> {
+        self.spots.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+impl Reporter for ToSession {
+    fn requested(&self) -> Option<u32> {
         let (recorded, answer) = sync_channel(1);
         let requested = Heard::Requested { key: self.key.clone(), recorded };
-        self.hear.send(requested).is_ok() && answer.recv().unwrap_or(false)
+        self.hear.send(requested).ok()?;
+        let spot = answer.recv().ok()??;
+        self.spots().push(spot);
+        Some(spot.number)
+    }
+
+    fn request_over(&self, number: u32, note: RequestNote) {
+        let mut spots = self.spots();
+        if let Some(at) = spots.iter().position(|it| it.number == number) {
+            let spot = spots.swap_remove(at);
+            // A session that is over has ended its record, too: the request stays `under way` in it.
+            let over = RunEvent::RequestOver(self.key.clone(), spot, note);
+            let _ = self.hear.send(Heard::Done(over));
+        }
+    }
+
+    fn is_stopping(&self) -> bool {
+        self.stopping.load(Ordering::Relaxed)
     }
 }
 
@@ -180,12 +221,39 @@ fn ask_candidate(
     preparation: &Preparation,
     key: &TrialKey,
     ask: &Ask,
-    hear: &std::sync::mpsc::Sender<Heard>,
+    reporter: Arc<dyn Reporter>,
 ) -> AskReply {
-    let Some(asker) = preparation.askers.get(&key.candidate) else {
-        return AskReply { outcome: AskOutcome::Cancelled, request: None };
+    let asker = preparation.askers.get(&key.candidate);
+    let (Some(asker), Some(entry)) = (asker, preparation.tasks.get(&key.task)) else {
+        return AskReply::bare(AskOutcome::Cancelled);
     };
-    asker.ask(ask, &mut ToSession { key, hear })
+    if !asker.acts() {
+        return asker.ask(ask, None, &reporter);
+    }
+    match workspace(&preparation.judge, entry) {
+        Ok(workspace) => asker.ask(ask, Some(&workspace), &reporter),
+        Err(why) => AskReply::bare(AskOutcome::Void(VoidReason::Preflight, why)),
+    }
+}
+
+/// What a candidate that acts on a task finds.
+fn workspace<'a>(judge: &'a Judge, entry: &PlannedTask) -> Result<Workspace<'a>, String> {
+    let PlannedTask { task, limits, .. } = entry;
+    let start = judge.start(task, *limits).map_err(|error| error.to_string())?;
+    let around = judge.surroundings(task, *limits).map_err(|error| error.to_string())?;
+    let prepared = match &start {
+        Start::Prepared(prepared) => Some(Arc::clone(prepared)),
+        Start::Given(_) => None,
+    };
+    Ok(Workspace {
+        sandbox: judge.sandbox(),
+        prepared,
+        given: task.given.to_work_tree(),
+        show: around.show,
+        env: around.env,
+        disk: limits.disk.0,
+        patch: limits.patch.0,
+    })
 }
 
 fn judge_answer(
@@ -216,6 +284,11 @@ fn not_judged(why: &str) -> JudgedSubmission {
 impl World for Preparation {
     fn has_answer(&self, key: &TrialKey) -> bool {
         self.askers.get(&key.candidate).is_some_and(|it| it.has(&key.task, key.sample))
+    }
+
+    fn manner(&self, candidate: &str) -> Manner {
+        let acts = self.askers.get(candidate).is_some_and(|it| it.acts());
+        if acts { Manner::Acts } else { Manner::Says }
     }
 
     fn host(&self, candidate: &str) -> &str {

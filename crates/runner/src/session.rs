@@ -11,13 +11,16 @@ use fairtrial_core::digest::hash64;
 use fairtrial_core::plan::{Candidate, Feedback, Plan, Price};
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::{Verdict, VoidReason};
-use fairtrial_grading::{JudgedSubmission, feedback};
+use fairtrial_grading::{JudgedSubmission, Manner, feedback};
 use fairtrial_record::{NewAnswer, NewJudgement, Record, RecordError, RequestResult, TrialSummary};
 
 use crate::counter::{Counter, Progress};
 use crate::prepare::PlannedTask;
 use crate::scheduler::{ScheduledAction, Scheduler, TrialEnd};
 use crate::trial::{Next, TrialState, Unjudged};
+
+/// How often an attempt of an agent whose host never answered is begun anew.
+const AGENT_RETRIES: u32 = 2;
 
 /// Somebody who watches a run.
 pub trait Observer {
@@ -33,6 +36,8 @@ pub trait Observer {
 pub trait World {
     /// Whether an answer to the first attempt of a trial can be expected.
     fn has_answer(&self, key: &TrialKey) -> bool;
+    /// How a candidate answers.
+    fn manner(&self, candidate: &str) -> Manner;
     /// The host that a candidate's requests go to; empty for one that makes none.
     fn host(&self, candidate: &str) -> &str;
     /// Why answers to a task cannot be judged on this machine; `None` when they can.
@@ -50,6 +55,17 @@ pub struct RunSpec<'a> {
     pub tasks: &'a BTreeMap<String, PlannedTask>,
     /// What else there is.
     pub world: &'a dyn World,
+}
+
+/// Where a request stands in the record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct RequestSpot {
+    /// The trial's round.
+    pub round: u32,
+    /// The attempt.
+    pub attempt: u32,
+    /// Its number among those of the attempt.
+    pub number: u32,
 }
 
 /// Something to be done elsewhere; what comes of it is a [`RunEvent`].
@@ -76,10 +92,10 @@ pub enum RunOrder {
 /// Something that happened.
 #[derive(Debug)]
 pub enum RunEvent {
-    /// A request is about to be sent; it is, once this is recorded.
-    Requested(TrialKey),
+    /// A request of that number is over, while its candidate goes on.
+    RequestOver(TrialKey, RequestSpot, RequestNote),
     /// A candidate was asked.
-    Asked(TrialKey, AskReply),
+    Asked(TrialKey, Box<AskReply>),
     /// An answer was judged.
     Judged(TrialKey, Box<JudgedSubmission>),
     /// The run is to stop: what is under way is still judged, nothing more is asked.
@@ -157,10 +173,10 @@ impl<'a> Session<'a> {
     /// When the record cannot be written.
     pub fn handle(&mut self, event: RunEvent, now: Duration) -> Result<(), RecordError> {
         match event {
-            RunEvent::Requested(key) => self.requested(&key),
+            RunEvent::RequestOver(key, spot, note) => self.request_over(&key, spot, note).map(drop),
             RunEvent::Asked(key, reply) => {
                 self.scheduler.asked();
-                self.asked(&key, reply, now)
+                self.asked(&key, *reply, now)
             }
             RunEvent::Judged(key, judged) => {
                 self.scheduler.judged();
@@ -221,7 +237,11 @@ impl<'a> Session<'a> {
     fn begin(&mut self, key: TrialKey) -> Result<(), RecordError> {
         let (attempts, world) = (self.spec.plan.attempts, self.spec.world);
         let system = self.candidate(&key.candidate).and_then(Candidate::system);
-        let prompt = self.spec.tasks[&key.task].prompt.as_str();
+        let entry = &self.spec.tasks[&key.task];
+        let prompt = match world.manner(&key.candidate) {
+            Manner::Says => entry.prompt.as_str(),
+            Manner::Acts => entry.acting_prompt.as_str(),
+        };
         let row = match self.known.remove(&key) {
             Some(known) => {
                 if known.verdict.is_some() {
@@ -281,6 +301,7 @@ impl<'a> Session<'a> {
             sample: key.sample,
             attempt: trial.attempt,
             messages: trial.messages.clone(),
+            last: trial.last_submission.clone(),
             seed: hash64(&[&seed, &key.task, &key.sample.to_string()]),
         };
         Some(RunOrder::Ask { key: key.clone(), ask })
@@ -294,13 +315,30 @@ impl<'a> Session<'a> {
         Some(RunOrder::Judge { key: key.clone(), answer, examples })
     }
 
-    fn requested(&mut self, key: &TrialKey) -> Result<(), RecordError> {
+    /// Records that a request is about to be sent, and says where; `None`: nobody waits for it.
+    ///
+    /// # Errors
+    /// When the record cannot be written.
+    pub fn requested(&mut self, key: &TrialKey) -> Result<Option<RequestSpot>, RecordError> {
         let now = self.spec.world.now();
-        if let Some(trial) = self.trials.get_mut(key) {
-            let number = self.record.begin_request(key, trial.round, trial.attempt, &now)?;
-            trial.request = Some(number);
-        }
-        Ok(())
+        let Some(trial) = self.trials.get_mut(key) else { return Ok(None) };
+        let (round, attempt) = (trial.round, trial.attempt);
+        let number = self.record.begin_request(key, round, attempt, &now)?;
+        trial.request = Some(number);
+        Ok(Some(RequestSpot { round, attempt, number }))
+    }
+
+    fn request_over(
+        &mut self,
+        key: &TrialKey,
+        spot: RequestSpot,
+        note: RequestNote,
+    ) -> Result<(), RecordError> {
+        let price = self.candidate(&key.candidate).map(Candidate::price).unwrap_or_default();
+        let result = result(note, price);
+        self.counter.progress.cost += result.cost;
+        let RequestSpot { round, attempt, number } = spot;
+        self.record.end_request(key, round, attempt, number, &result)
     }
 
     fn asked(&mut self, key: &TrialKey, reply: AskReply, now: Duration) -> Result<(), RecordError> {
@@ -312,7 +350,10 @@ impl<'a> Session<'a> {
         let (round, attempt) = (trial.round, trial.attempt);
         if let AskOutcome::Answer { submission, cut_off } = reply.outcome {
             let at = self.spec.world.now();
-            let answer = NewAnswer { submission: submission.clone(), cut_off, at };
+            let ended = reply.ended.as_ref();
+            trial.met_limit = ended.is_some_and(|it| !it.limit.is_empty());
+            let ended_as = ended.and_then(|it| serde_json::to_string(it).ok());
+            let answer = NewAnswer { submission: submission.clone(), cut_off, ended_as, at };
             let request = request.as_ref().map(|it| (it.0, &it.1));
             self.record.commit_answer(key, round, attempt, &answer, request)?;
             let next = trial.answered(submission, cut_off);
@@ -349,6 +390,7 @@ impl<'a> Session<'a> {
     ) -> Result<(), RecordError> {
         let retries = match self.candidate(&key.candidate) {
             Some(Candidate::Chat(chat)) => chat.retries,
+            Some(Candidate::Agent(_)) => AGENT_RETRIES,
             _ => 0,
         };
         let Some(trial) = self.trials.get_mut(key) else { return Ok(()) };
@@ -373,8 +415,9 @@ impl<'a> Session<'a> {
         let Some(trial) = self.trials.get_mut(key) else { return Ok(()) };
         let verdict = judged.judgement.verdict;
         let ends = trial.would_end(verdict);
-        let text = (!ends)
-            .then(|| feedback(spec.plan.feedback, &judged.judgement, &spec.tasks[&key.task].task));
+        let manner = spec.world.manner(&key.candidate);
+        let task = &spec.tasks[&key.task].task;
+        let text = (!ends).then(|| feedback(spec.plan.feedback, &judged.judgement, task, manner));
         let at = spec.world.now();
         self.record.commit_judgement(
             key,
@@ -463,6 +506,10 @@ mod tests {
             true
         }
 
+        fn manner(&self, _candidate: &str) -> Manner {
+            Manner::Says
+        }
+
         fn host(&self, candidate: &str) -> &str {
             if candidate == "auk" { "http://a" } else { "" }
         }
@@ -515,6 +562,7 @@ mod tests {
                     task,
                     limits: Limits::default(),
                     prompt: "Say it.".to_owned(),
+                    acting_prompt: String::new(),
                     unfit: None,
                 },
             )
@@ -569,7 +617,7 @@ mod tests {
     fn answer(text: &str) -> AskReply {
         let submission = Submission::Text(text.to_owned());
         let outcome = AskOutcome::Answer { submission, cut_off: false };
-        AskReply { outcome, request: Some(note("answered")) }
+        AskReply { request: Some(note("answered")), ..AskReply::bare(outcome) }
     }
 
     fn in_vain(unreachable: bool) -> AskReply {
@@ -579,7 +627,7 @@ mod tests {
             after: Some(Duration::from_secs(9)),
             unreachable,
         };
-        AskReply { outcome: AskOutcome::Again(again), request: Some(note("rate limit")) }
+        AskReply { request: Some(note("rate limit")), ..AskReply::bare(AskOutcome::Again(again)) }
     }
 
     fn judged(verdict: Verdict) -> Box<JudgedSubmission> {
@@ -611,8 +659,8 @@ mod tests {
         let summary = session(folder.path(), &["gap"], &mut watching, |session| {
             let (key, ask) = asked_for(session.orders(START).unwrap());
             assert_eq!((ask.attempt, ask.messages.len()), (1, 1));
-            session.handle(RunEvent::Requested(key.clone()), START).unwrap();
-            session.handle(RunEvent::Asked(key.clone(), answer("first")), START).unwrap();
+            session.requested(&key).unwrap();
+            session.handle(RunEvent::Asked(key.clone(), Box::new(answer("first"))), START).unwrap();
             let order = only(session.orders(START).unwrap());
             assert!(matches!(&order, RunOrder::Judge { examples: true, .. }), "{order:?}");
             session.handle(RunEvent::Judged(key.clone(), judged(FAIL)), START).unwrap();
@@ -620,8 +668,10 @@ mod tests {
             let said: Vec<&str> = ask.messages.iter().map(|it| it.content.as_str()).collect();
             assert_eq!((ask.attempt, said[1]), (2, "first"));
             assert!(said[2].contains("a hidden test got a wrong result"), "{said:?}");
-            session.handle(RunEvent::Requested(key.clone()), START).unwrap();
-            session.handle(RunEvent::Asked(key.clone(), answer("second")), START).unwrap();
+            session.requested(&key).unwrap();
+            session
+                .handle(RunEvent::Asked(key.clone(), Box::new(answer("second"))), START)
+                .unwrap();
             let order = only(session.orders(START).unwrap());
             assert!(matches!(&order, RunOrder::Judge { examples: false, .. }), "{order:?}");
             session.handle(RunEvent::Judged(key, judged(Verdict::Pass)), START).unwrap();
@@ -640,13 +690,13 @@ mod tests {
         let (folder, mut watching) = (tempfile::tempdir().unwrap(), Watching::default());
         let summary = session(folder.path(), &["gap"], &mut watching, |session| {
             let (key, _) = asked_for(session.orders(START).unwrap());
-            session.handle(RunEvent::Requested(key.clone()), START).unwrap();
-            session.handle(RunEvent::Asked(key.clone(), in_vain(false)), START).unwrap();
+            session.requested(&key).unwrap();
+            session.handle(RunEvent::Asked(key.clone(), Box::new(in_vain(false))), START).unwrap();
             assert!(session.orders(Duration::from_secs(8)).unwrap().is_empty());
             assert_eq!(session.wakes_at(START), Some(Duration::from_secs(9)));
             asked_for(session.orders(Duration::from_secs(9)).unwrap());
-            session.handle(RunEvent::Requested(key.clone()), START).unwrap();
-            session.handle(RunEvent::Asked(key, in_vain(true)), START).unwrap();
+            session.requested(&key).unwrap();
+            session.handle(RunEvent::Asked(key, Box::new(in_vain(true))), START).unwrap();
             assert!(session.is_over());
         });
         assert_eq!(summary.void, BTreeMap::from([(VoidReason::RateLimit, 1)]));
@@ -669,11 +719,13 @@ mod tests {
                     other => panic!("{other:?}"),
                 })
                 .collect();
-            session.handle(RunEvent::Requested(keys[0].clone()), START).unwrap();
+            session.requested(&keys[0]).unwrap();
             session.handle(RunEvent::Stop, START).unwrap();
-            session.handle(RunEvent::Asked(keys[0].clone(), answer("paid for")), START).unwrap();
-            let cancelled = AskReply { outcome: AskOutcome::Cancelled, request: None };
-            session.handle(RunEvent::Asked(keys[1].clone(), cancelled), START).unwrap();
+            session
+                .handle(RunEvent::Asked(keys[0].clone(), Box::new(answer("paid for"))), START)
+                .unwrap();
+            let cancelled = AskReply::bare(AskOutcome::Cancelled);
+            session.handle(RunEvent::Asked(keys[1].clone(), Box::new(cancelled)), START).unwrap();
             assert!(matches!(only(session.orders(START).unwrap()), RunOrder::Judge { .. }));
             session.handle(RunEvent::Judged(keys[0].clone(), judged(FAIL)), START).unwrap();
             assert!(session.is_over());

@@ -25,6 +25,10 @@ pub struct TrialState {
     pub messages: Vec<Message>,
     attempts_max: u32,
     last: Option<Verdict>,
+    /// What the last attempt came to.
+    pub last_submission: Option<Submission>,
+    /// Whether the candidate met a limit of the plan: then there is no further attempt.
+    pub met_limit: bool,
 }
 
 /// An answer that is recorded and not judged yet.
@@ -69,6 +73,8 @@ impl TrialState {
             messages,
             attempts_max,
             last: None,
+            last_submission: None,
+            met_limit: false,
         }
     }
 
@@ -89,6 +95,9 @@ impl TrialState {
         for attempt in &row.attempts {
             let submission = record.answer(attempt)?;
             trial.attempt = attempt.number;
+            let ended = record.ended_as(attempt)?;
+            let limit = ended.as_ref().and_then(|it| it.get("limit"));
+            trial.met_limit = limit.is_some_and(|it| it.as_str() != Some(""));
             next = trial.answered(submission, attempt.cut_off);
             if let Some(verdict) = attempt.verdict.filter(|it| !it.is_void()) {
                 let feedback = attempt.feedback.as_deref().map(|it| record.text(it)).transpose()?;
@@ -101,6 +110,7 @@ impl TrialState {
     /// Takes note of an answer that was recorded.
     pub fn answered(&mut self, submission: Submission, cut_off: bool) -> Next {
         self.messages.push(message(Role::Assistant, &as_said(&submission)));
+        self.last_submission = Some(submission.clone());
         self.unjudged = Some(Unjudged { submission, cut_off });
         Next::Judge
     }
@@ -108,7 +118,7 @@ impl TrialState {
     /// Whether a verdict would end the trial.
     #[must_use]
     pub fn would_end(&self, verdict: Verdict) -> bool {
-        !matches!(verdict, Verdict::Fail(_)) || self.attempt >= self.attempts_max
+        !matches!(verdict, Verdict::Fail(_)) || self.attempt >= self.attempts_max || self.met_limit
     }
 
     /// Takes note of a verdict, and of what goes back to the candidate.

@@ -30,6 +30,6 @@ pub use job::{
     Accounting, Caps, Captured, Collect, DRIVER, Ending, HOME, Job, Lap, LimitHit, Outcome, Reach,
     SandboxError, TreeView, WORK,
 };
-pub use running::{Allowed, Frame, Running};
+pub use running::{Allowed, Frame, Running, Stopper};
 pub use sandbox::{Demand, Sandbox};
 pub use tier::{Layer, LayerState, Tier};

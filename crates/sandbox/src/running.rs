@@ -156,6 +156,17 @@ pub(crate) fn start<'s>(
     })
 }
 
+/// Ends a program from another thread.
+#[derive(Debug)]
+pub struct Stopper(OwnedFd);
+
+impl Stopper {
+    /// Ends it, whatever it does. One that is over is left alone.
+    pub fn stop(&self) {
+        let _ = wire::send(self.0.as_fd(), &Control::Kill(LimitHit::Stopped), &[]);
+    }
+}
+
 impl Running<'_> {
     /// Sends one line on the channel, starts a new lap with limits of its own, and waits for one
     /// line of at most `most` bytes to come back. The limit on output is that of a lap, too, and
@@ -204,7 +215,7 @@ impl Running<'_> {
         }
     }
 
-    /// The socket that listens in the run's own network, at [`Reach::tool_port`]. `None` when nothing does, it
+    /// The socket that listens in the run's own network, at [`Reach::tool_port`](crate::Reach::tool_port). `None` when nothing does, it
     /// was taken before, or the run did not come that far.
     ///
     /// # Errors
@@ -265,6 +276,14 @@ impl Running<'_> {
     #[must_use]
     pub fn lap_out(&self) -> u64 {
         self.stdout.captured.total + self.stderr.captured.total
+    }
+
+    /// Something by which another thread can end the program.
+    ///
+    /// # Errors
+    /// When there are no descriptors left.
+    pub fn stopper(&self) -> Result<Stopper, SandboxError> {
+        self.control.try_clone().map(Stopper).map_err(SandboxError::Talk)
     }
 
     /// Ends the program, whatever it does.

@@ -15,5 +15,6 @@ mod taken;
 pub use cache::TreeCache;
 pub use error::PrepareError;
 pub use prepare::{Preparation, PreparedTree};
+pub use read::read_tree;
 pub use source::Source;
 pub use taken::{Taken, take_change};

@@ -10,6 +10,14 @@ use std::path::Path;
 use fairtrial_core::tree::{Node, TreePath, WorkTree};
 use nix::fcntl::{OFlag, OpenHow, ResolveFlag, openat2, readlinkat};
 
+/// Reads every file and link below a folder, but for folders of git's own.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn read_tree(folder: &Path) -> io::Result<WorkTree> {
+    TreeFolder::open(folder)?.all()
+}
+
 /// Deepest folder that is gone through.
 const DEPTH_MAX: usize = 256;
 

@@ -58,7 +58,7 @@ pub fn run(
 /// Writes the demo's files. A folder that holds anything else is left alone; a file that is there
 /// already is kept as the user has it.
 fn prepare(folder: &Path, seed: Option<u64>) -> Result<(), Failure> {
-    let known = ["docket", "plan.toml", "record", "my-record"];
+    let known = ["agents", "docket", "plan.toml", "record", "my-record"];
     if let Ok(entries) = fs::read_dir(folder) {
         for entry in entries.flatten() {
             if !known.iter().any(|name| entry.file_name() == *name) {

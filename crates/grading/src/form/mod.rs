@@ -9,7 +9,7 @@ mod program;
 mod repository;
 mod unit_tests;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -79,6 +79,14 @@ pub trait Form: fmt::Debug + Send + Sync {
     /// Folders of this machine that its programs see.
     fn folders(&self) -> &[PathBuf] {
         &[]
+    }
+
+    /// What a candidate that acts finds around it: folders of this machine, and the environment.
+    fn surroundings(&self, context: &JudgeContext<'_>) -> Surroundings {
+        let mut env = context.env();
+        env.insert("PATH".to_owned(), context.search_path(&[]));
+        env.insert("HOME".to_owned(), fairtrial_sandbox::HOME.to_owned());
+        Surroundings { show: context.tool.folders.clone(), env }
     }
 
     /// What answers start from.
@@ -183,6 +191,15 @@ pub struct ReadFrom<'a> {
     pub submission: &'a Submission,
     /// Whether the host cut it off at a length limit.
     pub cut_off: bool,
+}
+
+/// What programs of a task find around them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Surroundings {
+    /// Folders of this machine, read-only.
+    pub show: Vec<PathBuf>,
+    /// The environment.
+    pub env: BTreeMap<String, String>,
 }
 
 /// What answers start from.

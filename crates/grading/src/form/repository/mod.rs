@@ -24,7 +24,7 @@ use fairtrial_core::tree::TreePath;
 
 use self::change::ChangeShape;
 use self::settings::RepositoryTask;
-use super::{AnswerShape, Answered, Form, FormKind, FormSource, SealedTest, Start};
+use super::{AnswerShape, Answered, Form, FormKind, FormSource, SealedTest, Start, Surroundings};
 use crate::context::{JudgeContext, JudgeError};
 
 /// The form.
@@ -98,6 +98,10 @@ impl Form for RepositoryForm {
 
     fn folders(&self) -> &[PathBuf] {
         &self.task.show
+    }
+
+    fn surroundings(&self, context: &JudgeContext<'_>) -> Surroundings {
+        Surroundings { show: self.task.folders(context), env: self.task.env(context) }
     }
 
     fn start(&self, context: &JudgeContext<'_>) -> Result<Start, JudgeError> {

@@ -1,6 +1,6 @@
 //! What a task of this form says of its repository, and how that is made ready.
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use fairtrial_core::source::SourceError;
@@ -161,16 +161,8 @@ impl RepositoryTask {
     /// path, and a home of its own.
     pub fn env(&self, context: &JudgeContext<'_>) -> std::collections::BTreeMap<String, String> {
         let mut env = context.env();
-        let tools = [&context.tool.program].into_iter().chain(context.tool.also.values());
-        let mut path: Vec<String> = self
-            .show
-            .iter()
-            .map(|it| it.join("bin"))
-            .chain(tools.filter_map(|it| it.parent().map(Path::to_owned)))
-            .map(|it| it.to_string_lossy().into_owned())
-            .collect();
-        path.extend(env.get("PATH").cloned());
-        env.insert("PATH".to_owned(), path.join(":"));
+        let shown: Vec<PathBuf> = self.show.iter().map(|it| it.join("bin")).collect();
+        env.insert("PATH".to_owned(), context.search_path(&shown));
         for (key, value) in [
             ("HOME", HOME),
             ("CI", "1"),

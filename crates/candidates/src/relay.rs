@@ -1,0 +1,366 @@
+//! The metering relay: how an agent asks a model, and all that it can reach.
+//!
+//! It listens on the loopback device of the agent's own network and forwards requests of the
+//! chat-completions protocol to the candidate's endpoint, with the real key, which the agent never has.
+//! Each request is written down before it is sent and when it is over, as those of chat candidates are.
+//! Other paths and other models are refused, and so is what is beyond the plan's limits.
+
+use std::collections::BTreeMap;
+use std::io::{BufRead as _, BufReader, Read as _};
+use std::net::TcpListener;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::time::{Duration, Instant};
+
+use axum::Router;
+use axum::body::{Body, Bytes};
+use axum::extract::{DefaultBodyLimit, State};
+use axum::http::{Method, StatusCode, Uri, header};
+use axum::response::{IntoResponse as _, Response};
+use fairtrial_core::plan::{AgentLimits, Price, Tokens};
+use serde_json::{Value as Json, json};
+use tokio::runtime::Runtime;
+use tokio::sync::{Semaphore, mpsc};
+use tokio::task::JoinHandle;
+use tokio_stream::wrappers::ReceiverStream;
+
+use crate::ask::{Reporter, RequestNote};
+use crate::chat::{Completion, estimate};
+use crate::upstream::Upstream;
+
+/// Largest request that is forwarded, in bytes.
+const REQUEST_MAX: usize = 32 << 20;
+
+/// Largest answer that is forwarded, in bytes.
+const ANSWER_MAX: u64 = 64 << 20;
+
+/// Requests of one agent that are under way at the same time.
+const AT_ONCE: usize = 32;
+
+/// Kinds of refusals that are told apart; an agent could ask for anything.
+const REFUSALS_MAX: usize = 50;
+
+/// Longest text of a refusal, in bytes.
+const REFUSAL_MAX: usize = 200;
+
+/// What an agent may ask for.
+pub struct RelayConfig {
+    pub upstream: Arc<Upstream>,
+    pub model: String,
+    pub limits: AgentLimits,
+    pub price: Price,
+}
+
+/// What one attempt has used.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct RelayUse {
+    /// Requests that were forwarded.
+    pub requests: u32,
+    /// Those that were answered.
+    pub answered: u32,
+    /// The last fault of the host, where a request was not answered.
+    pub fault: String,
+    pub tokens: Tokens,
+    /// The limit that was met: `requests`, `tokens` or `money`.
+    pub limit: Option<&'static str>,
+    /// What was asked for in vain, with how often.
+    pub refused: BTreeMap<String, u32>,
+}
+
+/// A relay for one attempt. It is gone when this is dropped.
+pub struct Relay {
+    state: Arc<RelayState>,
+    task: JoinHandle<()>,
+}
+
+struct RelayState {
+    config: RelayConfig,
+    reporter: Arc<dyn Reporter>,
+    used: Mutex<RelayUse>,
+    at_once: Arc<Semaphore>,
+}
+
+/// The threads of all relays.
+fn runtime() -> std::io::Result<&'static Runtime> {
+    static RUNTIME: OnceLock<std::io::Result<Runtime>> = OnceLock::new();
+    let made = RUNTIME.get_or_init(|| {
+        tokio::runtime::Builder::new_multi_thread()
+            .worker_threads(2)
+            .max_blocking_threads(1024)
+            .thread_name("relay")
+            .enable_all()
+            .build()
+    });
+    made.as_ref().map_err(|error| std::io::Error::new(error.kind(), error.to_string()))
+}
+
+impl Relay {
+    /// Serves at a listener in an agent's network.
+    ///
+    /// # Errors
+    /// When there are no threads for it.
+    pub fn start(
+        listener: TcpListener,
+        config: RelayConfig,
+        reporter: Arc<dyn Reporter>,
+    ) -> std::io::Result<Self> {
+        listener.set_nonblocking(true)?;
+        let state = Arc::new(RelayState {
+            config,
+            reporter,
+            used: Mutex::default(),
+            at_once: Arc::new(Semaphore::new(AT_ONCE)),
+        });
+        let router = Router::new()
+            .fallback(forward)
+            .layer(DefaultBodyLimit::max(REQUEST_MAX))
+            .with_state(Arc::clone(&state));
+        let runtime = runtime()?;
+        let _inside = runtime.enter();
+        let listener = tokio::net::TcpListener::from_std(listener)?;
+        let task = runtime.spawn(async move {
+            // It ends with the task.
+            let _ = axum::serve(listener, router).await;
+        });
+        Ok(Self { state, task })
+    }
+
+    /// What was used so far.
+    pub fn used(&self) -> RelayUse {
+        self.state.used().clone()
+    }
+}
+
+impl Drop for Relay {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+impl RelayState {
+    fn used(&self) -> std::sync::MutexGuard<'_, RelayUse> {
+        self.used.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Notes something that was asked for in vain, and says so in the protocol's words.
+    fn refuse(&self, status: StatusCode, code: &str, what: &str) -> Response {
+        let what: String = what.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+        let what = what[..what.floor_char_boundary(REFUSAL_MAX)].to_owned();
+        let mut used = self.used();
+        if used.refused.len() < REFUSALS_MAX || used.refused.contains_key(&what) {
+            *used.refused.entry(what.clone()).or_default() += 1;
+        }
+        drop(used);
+        error(status, code, &what)
+    }
+
+    /// Which limit is met, before another request is forwarded; counts it where none is.
+    fn take_request(&self) -> Option<&'static str> {
+        let limits = &self.config.limits;
+        let mut used = self.used();
+        let tokens = used.tokens.input + used.tokens.output;
+        let spent = self.config.price.of(used.tokens);
+        let met = if used.requests >= limits.requests {
+            Some("requests")
+        } else if limits.tokens.is_some_and(|most| tokens >= most) {
+            Some("tokens")
+        } else if limits.money.is_some_and(|most| spent >= most) {
+            Some("money")
+        } else {
+            None
+        };
+        match met {
+            Some(limit) => used.limit = used.limit.or(Some(limit)),
+            None => used.requests += 1,
+        }
+        met
+    }
+
+    fn over(&self, number: u32, note: RequestNote) {
+        let mut used = self.used();
+        used.tokens.input += note.tokens.input;
+        used.tokens.cached += note.tokens.cached;
+        used.tokens.output += note.tokens.output;
+        if note.outcome == "answered" {
+            used.answered += 1;
+        } else {
+            used.fault = format!("{}: {}", note.outcome, note.detail);
+        }
+        drop(used);
+        self.reporter.request_over(number, note);
+    }
+}
+
+fn error(status: StatusCode, code: &str, message: &str) -> Response {
+    let body = json!({ "error": { "message": message, "type": code, "code": code } });
+    (status, axum::Json(body)).into_response()
+}
+
+async fn forward(
+    State(state): State<Arc<RelayState>>,
+    method: Method,
+    uri: Uri,
+    body: Bytes,
+) -> Response {
+    let path = uri.path();
+    let model = &state.config.model;
+    if method == Method::GET && path.ends_with("/models") {
+        let model = json!({ "id": model, "object": "model" });
+        return axum::Json(json!({ "object": "list", "data": [model] })).into_response();
+    }
+    if method != Method::POST || !path.ends_with("/chat/completions") {
+        let what = format!("{method} {path}");
+        return state.refuse(StatusCode::NOT_FOUND, "not_found", &what);
+    }
+    let Ok(Json::Object(mut request)) = serde_json::from_slice::<Json>(&body) else {
+        let (status, what) = (StatusCode::BAD_REQUEST, "a request that is no JSON object");
+        return state.refuse(status, "invalid_request", what);
+    };
+    match request.get("model") {
+        None | Some(Json::Null) => drop(request.insert("model".to_owned(), json!(model))),
+        Some(Json::String(asked)) if asked == model => {}
+        Some(other) => {
+            let what = format!("the model {other}; only `{model}` is on trial");
+            return state.refuse(StatusCode::NOT_FOUND, "model_not_found", &what);
+        }
+    }
+    let Ok(place) = Arc::clone(&state.at_once).acquire_owned().await else {
+        return error(StatusCode::SERVICE_UNAVAILABLE, "unavailable", "the attempt is over");
+    };
+    if let Some(limit) = state.take_request() {
+        let what = format!("the limit of {limit} of this attempt is reached");
+        return error(StatusCode::FORBIDDEN, "limit_reached", &what);
+    }
+    let streams = request.get("stream") == Some(&Json::Bool(true));
+    if streams {
+        // Without it hosts do not count the tokens of a stream.
+        let options = request.entry("stream_options").or_insert_with(|| json!({}));
+        if let Json::Object(options) = options {
+            options.insert("include_usage".to_owned(), json!(true));
+        }
+    }
+    let body = Json::Object(request).to_string();
+    let (answer_in, answer) = tokio::sync::oneshot::channel();
+    tokio::task::spawn_blocking(move || {
+        exchange(&state, &body, answer_in);
+        drop(place);
+    });
+    answer.await.unwrap_or_else(|_| {
+        error(StatusCode::BAD_GATEWAY, "provider_error", "the endpoint gave no answer")
+    })
+}
+
+/// Sends one request on and passes on what comes back, on a thread of its own.
+fn exchange(state: &RelayState, body: &str, answer: tokio::sync::oneshot::Sender<Response>) {
+    let Some(number) = state.reporter.requested() else {
+        let stopping = "the run is stopping";
+        let _ = answer.send(error(StatusCode::SERVICE_UNAVAILABLE, "unavailable", stopping));
+        return;
+    };
+    let began = Instant::now();
+    let mut meter = Meter { began, text: String::new(), tokens: None, first_token: None };
+    let response = match state.config.upstream.send(body) {
+        Ok(response) => response,
+        Err(refused) => {
+            state.over(number, refused.note(began.elapsed()));
+            let status = StatusCode::BAD_GATEWAY;
+            let _ = answer.send(error(status, "provider_error", "the endpoint cannot be reached"));
+            return;
+        }
+    };
+    let (status, kind) = (response.status, response.content_type.clone());
+    let builder = Response::builder().status(status).header(header::CONTENT_TYPE, kind.as_str());
+    let is_fine = (200..300).contains(&status);
+    if is_fine && kind.starts_with("text/event-stream") {
+        let (to, from) = mpsc::channel::<Result<Bytes, std::io::Error>>(64);
+        let stream = Body::from_stream(ReceiverStream::new(from));
+        let _ = answer.send(builder.body(stream).unwrap_or_else(|_| bad_answer()));
+        let mut reader = BufReader::new(response.reader.take(ANSWER_MAX));
+        let mut line = Vec::new();
+        let mut fault = None;
+        loop {
+            line.clear();
+            match reader.read_until(b'\n', &mut line) {
+                Ok(0) => break,
+                Ok(_) => {
+                    meter.line(&line);
+                    // Who no longer listens does not make the answer any cheaper.
+                    let _ = to.blocking_send(Ok(Bytes::copy_from_slice(&line)));
+                }
+                Err(error) => {
+                    fault = Some(error.to_string());
+                    let _ = to.blocking_send(Err(error));
+                    break;
+                }
+            }
+        }
+        state.over(number, meter.note(status, body, fault));
+        return;
+    }
+    let mut bytes = Vec::new();
+    let read = response.reader.take(ANSWER_MAX).read_to_end(&mut bytes);
+    let fault = match read {
+        Err(error) => Some(error.to_string()),
+        Ok(_) if is_fine => None,
+        Ok(_) => Some(state.config.upstream.clean(&String::from_utf8_lossy(&bytes))),
+    };
+    meter.whole(&bytes);
+    state.over(number, meter.note(status, body, fault));
+    let _ = answer.send(builder.body(Body::from(bytes)).unwrap_or_else(|_| bad_answer()));
+}
+
+fn bad_answer() -> Response {
+    error(StatusCode::BAD_GATEWAY, "provider_error", "the endpoint's answer cannot be passed on")
+}
+
+/// What is read of an answer as it passes.
+struct Meter {
+    began: Instant,
+    text: String,
+    tokens: Option<Tokens>,
+    first_token: Option<Duration>,
+}
+
+impl Meter {
+    /// A line of a stream.
+    fn line(&mut self, line: &[u8]) {
+        let Some(data) = line.strip_prefix(b"data:") else { return };
+        let Ok(part) = serde_json::from_slice::<Completion>(data.trim_ascii()) else { return };
+        let text = part.text();
+        if self.first_token.is_none() && data.len() > 16 {
+            self.first_token = Some(self.began.elapsed());
+        }
+        self.text.push_str(&text);
+        self.tokens = part.tokens().or(self.tokens);
+    }
+
+    /// A whole answer.
+    fn whole(&mut self, bytes: &[u8]) {
+        if let Ok(completion) = serde_json::from_slice::<Completion>(bytes) {
+            self.text = completion.text();
+            self.tokens = completion.tokens();
+        }
+    }
+
+    fn note(self, status: u16, body: &str, fault: Option<String>) -> RequestNote {
+        let is_fine = (200..300).contains(&status) && fault.is_none();
+        let estimated = if is_fine { estimate(body, &self.text) } else { Tokens::default() };
+        RequestNote {
+            outcome: if is_fine { "answered".to_owned() } else { outcome_of(status) },
+            detail: fault.unwrap_or_default(),
+            status: Some(status),
+            took: self.began.elapsed(),
+            first_token: self.first_token,
+            tokens: self.tokens.unwrap_or(estimated),
+            estimated: is_fine && self.tokens.is_none(),
+        }
+    }
+}
+
+fn outcome_of(status: u16) -> String {
+    use fairtrial_core::verdict::VoidReason;
+    match status {
+        429 => VoidReason::RateLimit.word(),
+        _ => VoidReason::ProviderError.word(),
+    }
+    .to_owned()
+}

@@ -1,0 +1,141 @@
+//! The endpoint that an agent's requests are forwarded to.
+
+use std::collections::BTreeMap;
+use std::io::Read;
+use std::time::Duration;
+
+use fairtrial_core::plan::Tokens;
+use fairtrial_core::verdict::VoidReason;
+use ureq::http::header::{HeaderName, HeaderValue};
+
+use crate::ask::{AskerError, RequestNote};
+
+/// Longest text kept of what a host says when it refuses, in bytes.
+const DETAIL_MAX: usize = 500;
+
+/// Where requests go, with what they carry.
+pub struct Upstream {
+    agent: ureq::Agent,
+    endpoint: String,
+    address: String,
+    key: Option<String>,
+    headers: Vec<(HeaderName, HeaderValue)>,
+}
+
+/// What came back: its head, and a reader of the rest.
+pub struct UpstreamResponse {
+    pub status: u16,
+    pub content_type: String,
+    /// How long the host asks to be left alone.
+    pub retry_after: Option<Duration>,
+    pub reader: Box<dyn Read + Send>,
+}
+
+/// Why nothing came back.
+pub struct Unreachable {
+    /// What went wrong, without keys.
+    pub detail: String,
+    /// Whether somebody is there who takes too long.
+    pub is_timeout: bool,
+}
+
+impl Unreachable {
+    /// As it is written down.
+    pub fn note(&self, took: Duration) -> RequestNote {
+        RequestNote {
+            outcome: VoidReason::ProviderError.word().to_owned(),
+            detail: self.detail.clone(),
+            status: None,
+            took,
+            first_token: None,
+            tokens: Tokens::default(),
+            estimated: false,
+        }
+    }
+}
+
+/// How a host is asked.
+pub struct UpstreamConfig<'a> {
+    pub candidate: &'a str,
+    pub endpoint: &'a str,
+    pub key_env: Option<&'a str>,
+    pub headers: &'a BTreeMap<String, String>,
+    pub timeout: Duration,
+}
+
+impl Upstream {
+    /// Makes an endpoint ready; `key` looks up environment variables.
+    ///
+    /// # Errors
+    /// When the key is not in the environment, or a header cannot be sent.
+    pub fn new(
+        config: &UpstreamConfig<'_>,
+        key: impl Fn(&str) -> Option<String>,
+    ) -> Result<Self, AskerError> {
+        let candidate = config.candidate.to_owned();
+        let found = |variable: &str| {
+            let value = key(variable).filter(|it| !it.trim().is_empty());
+            let missing = || AskerError::NoKey {
+                candidate: candidate.clone(),
+                variable: variable.to_owned(),
+            };
+            value.map(|it| it.trim().to_owned()).ok_or_else(missing)
+        };
+        let header = |(name, value): (&String, &String)| {
+            let bad = || AskerError::Header { candidate: candidate.clone(), header: name.clone() };
+            let parsed = HeaderName::from_bytes(name.as_bytes()).map_err(|_| bad())?;
+            Ok((parsed, HeaderValue::from_str(value).map_err(|_| bad())?))
+        };
+        let agent = ureq::Agent::config_builder()
+            .http_status_as_error(false)
+            .timeout_global(Some(config.timeout))
+            .timeout_connect(Some(config.timeout.min(Duration::from_secs(10))))
+            .max_redirects(0)
+            .user_agent(concat!("fairtrial/", env!("CARGO_PKG_VERSION")))
+            .build()
+            .into();
+        Ok(Self {
+            agent,
+            endpoint: config.endpoint.to_owned(),
+            address: format!("{}/chat/completions", config.endpoint.trim_end_matches('/')),
+            key: config.key_env.map(found).transpose()?,
+            headers: config.headers.iter().map(header).collect::<Result<_, AskerError>>()?,
+        })
+    }
+
+    /// Sends one request.
+    ///
+    /// # Errors
+    /// When nothing comes back.
+    pub fn send(&self, body: &str) -> Result<UpstreamResponse, Unreachable> {
+        let mut request = self.agent.post(&self.address).header("content-type", "application/json");
+        if let Some(key) = &self.key {
+            request = request.header("authorization", format!("Bearer {key}"));
+        }
+        for (name, value) in &self.headers {
+            request = request.header(name, value);
+        }
+        let response = request.send(body);
+        let response = response.map_err(|error| Unreachable {
+            detail: self.clean(&format!("{}: {error}", self.endpoint)),
+            is_timeout: matches!(error, ureq::Error::Timeout(_)),
+        })?;
+        let wait = response.headers().get("retry-after").and_then(|it| it.to_str().ok());
+        let retry_after =
+            wait.and_then(|it| it.trim().parse::<u64>().ok()).map(Duration::from_secs);
+        let kind = response.headers().get("content-type").and_then(|it| it.to_str().ok());
+        let content_type = kind.unwrap_or("application/json").to_owned();
+        let status = response.status().as_u16();
+        let reader = Box::new(response.into_body().into_with_config().limit(u64::MAX).reader());
+        Ok(UpstreamResponse { status, content_type, retry_after, reader })
+    }
+
+    /// What a host said, without keys and control characters, and not too long.
+    pub fn clean(&self, said: &str) -> String {
+        let secrets = self.headers.iter().filter_map(|(_, value)| value.to_str().ok());
+        let secrets = secrets.chain(self.key.as_deref()).filter(|secret| secret.len() >= 6);
+        let said = secrets.fold(said.to_owned(), |said, secret| said.replace(secret, "[key]"));
+        let said: String = said.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+        said[..said.floor_char_boundary(DETAIL_MAX)].trim().to_owned()
+    }
+}
