@@ -7,6 +7,6 @@ from harbour import apply, ask, patch_in, prompt
 
 text = prompt()
 fits = any(apply(patch_in(ask(text))) for _ in range(2))
-command = ["npm", "test"] if os.path.exists("package.json") else ["python3", "-m", "unittest", "discover", "-t", ".", "-s", "tests"]
+command = ["node", "--test"] if os.path.exists("package.json") else ["python3", "-m", "unittest", "discover", "-t", ".", "-s", "tests"]
 tests = subprocess.run(command, capture_output=True)
 print("changed" if fits else "nothing was changed", "and the visible tests", "pass" if tests.returncode == 0 else "fail")

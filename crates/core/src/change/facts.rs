@@ -30,10 +30,6 @@ pub struct ChangeFacts {
     /// Paths that were put back before judging, since a change may not touch them.
     #[serde(default)]
     pub put_back: Vec<String>,
-    /// Files that the candidate left and that are no part of the change: ignored ones, and those that
-    /// the repository's preparation had made.
-    #[serde(default)]
-    pub left_out: usize,
 }
 
 /// One file of a change.

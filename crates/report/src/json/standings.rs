@@ -6,7 +6,7 @@ use fairtrial_core::standings::{Comparison, LEVEL, Standing};
 use serde::Serialize;
 
 use super::write_json;
-use crate::view::StandingsView;
+use crate::view::{NarrowStandings, StandingsView};
 
 /// The version of this output.
 const FORMAT_VERSION: u32 = 1;
@@ -22,6 +22,15 @@ struct StandingsOutput<'a> {
     reading: &'a str,
     complete: bool,
     tiers: Vec<&'a str>,
+    candidates: Vec<CandidateOutput<'a>>,
+    comparisons: Vec<PairOutput<'a>>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    narrower: Vec<NarrowOutput<'a>>,
+}
+
+#[derive(Serialize)]
+struct NarrowOutput<'a> {
+    tasks: &'a [String],
     candidates: Vec<CandidateOutput<'a>>,
     comparisons: Vec<PairOutput<'a>>,
 }
@@ -74,8 +83,17 @@ pub fn standings_json(out: &mut dyn Write, view: &StandingsView) -> io::Result<(
         tiers: view.tiers.iter().map(String::as_str).collect(),
         candidates: view.rows.iter().map(row).collect(),
         comparisons: view.comparisons.iter().map(pair).collect(),
+        narrower: view.narrower.iter().map(narrow).collect(),
     };
     write_json(out, &output)
+}
+
+fn narrow(narrow: &NarrowStandings) -> NarrowOutput<'_> {
+    NarrowOutput {
+        tasks: &narrow.tasks,
+        candidates: narrow.rows.iter().map(row).collect(),
+        comparisons: narrow.comparisons.iter().map(pair).collect(),
+    }
 }
 
 fn row(row: &Standing) -> CandidateOutput<'_> {

@@ -12,7 +12,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::write_json;
-use crate::view::{AttemptView, TestView, TrialView};
+use crate::view::{ActorEndView, AttemptView, TestView, TrialView};
 
 /// The version of this output.
 const FORMAT_VERSION: u32 = 1;
@@ -58,6 +58,8 @@ struct Attempt {
     patch: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     change: Option<ChangeFacts>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    ended: Option<ActorEndView>,
     message: Option<String>,
     notes: Vec<String>,
     feedback: Option<String>,
@@ -166,6 +168,7 @@ fn attempt(view: AttemptView) -> Attempt {
             _ => None,
         },
         change: view.change,
+        ended: view.ended,
         message: view.message,
         feedback: view.feedback,
         answer_kind: row.answer_kind,

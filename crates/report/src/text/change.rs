@@ -5,6 +5,7 @@ use std::io::{self, Write};
 use fairtrial_core::change::{ChangeFacts, FileFacts};
 use fairtrial_core::verdict::{FailReason, Verdict};
 
+use crate::figures::count;
 use crate::safe::safe;
 use crate::style::Style;
 
@@ -13,10 +14,7 @@ const LINES_MAX: usize = 120;
 
 /// Writes what a reviewer looks at first.
 pub fn show_facts(out: &mut dyn Write, facts: &ChangeFacts, style: Style) -> io::Result<()> {
-    let files = match facts.files.len() {
-        1 => "1 file".to_owned(),
-        count => format!("{count} files"),
-    };
+    let files = count(facts.files.len(), "file");
     let (added, removed) = (facts.added, facts.removed);
     let lines = format!("{files}, {added} lines more, {removed} less, {} bytes", facts.patch_bytes);
     writeln!(out, "\n{}: {lines}", style.bold("change"))?;
@@ -35,10 +33,8 @@ pub fn show_facts(out: &mut dyn Write, facts: &ChangeFacts, style: Style) -> io:
         writeln!(out, "  expected, and untouched: {}", list(&facts.missed).join(", "))?;
     }
     if let Some((both, all)) = facts.like_right {
-        writeln!(out, "  of {all} files that it or the right answer touches, both touch {both}")?;
-    }
-    if facts.left_out > 0 {
-        writeln!(out, "  left out: {} files, ignored or made before", facts.left_out)?;
+        let all = count(all, "file");
+        writeln!(out, "  of {all} that it or the right answer touches, both touch {both}")?;
     }
     Ok(())
 }

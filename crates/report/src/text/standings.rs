@@ -28,6 +28,29 @@ pub fn standings(out: &mut dyn Write, view: &StandingsView, style: Style) -> io:
         count(view.attempts as usize, "attempt"),
         safe(&view.currency)
     )?;
+    if !rows.is_empty() {
+        table(out, rows, style)?;
+    }
+    for narrow in &view.narrower {
+        let tasks = narrow.tasks.iter().map(|it| safe(it).into_owned()).collect();
+        writeln!(out, "{}\n", style.bold(&format!("over {} alone", first_few(tasks))))?;
+        table(out, &narrow.rows, style)?;
+        for note in &narrow.notes {
+            for line in wrap(&sentence(note), style.width) {
+                writeln!(out, "{line}")?;
+            }
+        }
+        writeln!(out)?;
+    }
+    for note in &view.notes {
+        for line in wrap(&sentence(note), style.width) {
+            writeln!(out, "{line}")?;
+        }
+    }
+    Ok(())
+}
+
+fn table(out: &mut dyn Write, rows: &[Standing], style: Style) -> io::Result<()> {
     let header = [
         "rank",
         "candidate",
@@ -47,13 +70,7 @@ pub fn standings(out: &mut dyn Write, view: &StandingsView, style: Style) -> io:
     for (index, line) in layout(&header, &cells, &[1]).iter().enumerate() {
         writeln!(out, "{}", if index == 0 { style.dim(line) } else { line.clone() })?;
     }
-    writeln!(out)?;
-    for note in &view.notes {
-        for line in wrap(&sentence(note), style.width) {
-            writeln!(out, "{line}")?;
-        }
-    }
-    Ok(())
+    writeln!(out)
 }
 
 fn cells(row: &Standing, cost_places: usize) -> Vec<String> {

@@ -13,7 +13,7 @@ use super::wrap;
 use crate::figures::{count, duration, money};
 use crate::safe::safe;
 use crate::style::Style;
-use crate::view::{AttemptView, TestView, TrialView};
+use crate::view::{ActorEndView, AttemptView, TestView, TrialView};
 
 /// Writes a row for each trial. `record` is its folder, for the hint below.
 ///
@@ -167,6 +167,9 @@ fn show_attempt(
     } else if !answer.is_empty() {
         part(out, "answer", answer, style)?;
     }
+    if let Some(end) = &view.ended {
+        show_end(out, end, style)?;
+    }
     if let Some(facts) = &view.change {
         show_facts(out, facts, style)?;
     }
@@ -184,6 +187,35 @@ fn show_attempt(
     }
     if let Some(feedback) = &view.feedback {
         part(out, "feedback", feedback, style)?;
+    }
+    Ok(())
+}
+
+/// How a candidate that acts ended, and what it said.
+fn show_end(out: &mut dyn Write, end: &ActorEndView, style: Style) -> io::Result<()> {
+    let (wall, cpu) = (duration(end.wall_seconds), duration(end.cpu_seconds));
+    let memory = end.peak_memory >> 20;
+    let ended = safe(&end.ended);
+    let title = style.bold("agent");
+    writeln!(out, "\n{title}: {ended} after {wall}; {cpu} of processor time, {memory} MiB")?;
+    if !end.limit.is_empty() {
+        writeln!(
+            out,
+            "  at its limit of {}: the trial is over with this attempt",
+            safe(&end.limit)
+        )?;
+    }
+    for (what, count) in &end.refused {
+        writeln!(out, "  refused, {count} ×: {}", safe(what))?;
+    }
+    if end.left_out > 0 {
+        let files = count(end.left_out, "file");
+        writeln!(out, "  left behind, and no part of the change: {files}")?;
+    }
+    for (title, text) in [("it said", &end.stdout), ("its errors", &end.stderr)] {
+        if !text.trim().is_empty() {
+            part(out, title, text, style)?;
+        }
     }
     Ok(())
 }

@@ -5,5 +5,9 @@ mod standings;
 mod trial;
 
 pub use self::doctor::{DoctorView, LanguageView, LayerView};
-pub use self::standings::{Deviations, Note, Rival, StandingsView, standings_view};
-pub use self::trial::{AttemptView, TestView, TrialView, is_narrow, trial_list, trial_view};
+pub use self::standings::{
+    Deviations, NarrowStandings, Note, Rival, StandingsView, standings_view,
+};
+pub use self::trial::{
+    ActorEndView, AttemptView, TestView, TrialView, is_narrow, trial_list, trial_view,
+};

@@ -33,7 +33,23 @@ pub struct StandingsView {
     pub rows: Vec<Standing>,
     /// Every pair.
     pub comparisons: Vec<Comparison>,
+    /// Rankings over fewer tasks: one for each choice of tasks that some candidates stand for alone.
+    /// The ranking above has only candidates that stand for all.
+    pub narrower: Vec<NarrowStandings>,
     /// What a reader must know.
+    pub notes: Vec<Note>,
+}
+
+/// The ranking over some of the tasks, of all candidates that stand for them.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NarrowStandings {
+    /// The tasks.
+    pub tasks: Vec<String>,
+    /// The candidates, the best first.
+    pub rows: Vec<Standing>,
+    /// Every pair.
+    pub comparisons: Vec<Comparison>,
+    /// Ranks that are shared.
     pub notes: Vec<Note>,
 }
 
@@ -108,9 +124,20 @@ pub fn standings_view(record: &Record) -> Result<StandingsView, RecordError> {
     let manifest = record.manifest();
     let plan = &manifest.plan;
     let results: Vec<TrialResult> = trials.iter().filter_map(TrialSummary::result).collect();
-    let names: Vec<&str> = plan.candidates.iter().map(Candidate::name).collect();
-    let Standings { candidates: rows, comparisons } = Standings::compute(&names, &results);
-    let wanted = manifest.tasks.len() * plan.samples as usize * plan.candidates.len();
+    let all: Vec<&str> = manifest.tasks.iter().map(|it| it.name.as_str()).collect();
+    let takes = |candidate: &Candidate| all.iter().filter(|task| candidate.takes(task)).count();
+    let wanted = plan.candidates.iter().map(takes).sum::<usize>() * plan.samples as usize;
+    let Standings { candidates: rows, comparisons } = over(&plan.candidates, &all, &results);
+    let narrower: Vec<NarrowStandings> = choices(&plan.candidates, &all)
+        .into_iter()
+        .map(|tasks| {
+            let Standings { candidates: rows, comparisons } =
+                over(&plan.candidates, &tasks, &results);
+            let notes = shared_ranks(&rows, &comparisons);
+            let tasks = tasks.into_iter().map(str::to_owned).collect();
+            NarrowStandings { tasks, rows, comparisons, notes }
+        })
+        .collect();
     let mut notes = shared_ranks(&rows, &comparisons);
     notes.extend(deviating(plan.reading, &rows));
     if plan.feedback == Feedback::Open {
@@ -143,8 +170,32 @@ pub fn standings_view(record: &Record) -> Result<StandingsView, RecordError> {
         tiers,
         rows,
         comparisons,
+        narrower,
         notes,
     })
+}
+
+/// The standings over some tasks, of the candidates that stand for all of them.
+fn over(candidates: &[Candidate], tasks: &[&str], results: &[TrialResult]) -> Standings {
+    let stands = |it: &&Candidate| tasks.iter().all(|task| it.takes(task));
+    let names: Vec<&str> = candidates.iter().filter(stands).map(Candidate::name).collect();
+    let counts = |it: &&TrialResult| {
+        tasks.contains(&it.task.as_str()) && names.contains(&it.candidate.as_str())
+    };
+    let results: Vec<TrialResult> = results.iter().filter(counts).cloned().collect();
+    Standings::compute(&names, &results)
+}
+
+/// Each choice of tasks that some candidate stands for alone, in the order of the candidates.
+fn choices<'a>(candidates: &[Candidate], all: &[&'a str]) -> Vec<Vec<&'a str>> {
+    let mut choices: Vec<Vec<&str>> = Vec::new();
+    for candidate in candidates.iter().filter(|it| !it.tasks().is_empty()) {
+        let own: Vec<&str> = all.iter().filter(|task| candidate.takes(task)).copied().collect();
+        if own.len() < all.len() && !choices.contains(&own) {
+            choices.push(own);
+        }
+    }
+    choices
 }
 
 fn shared_ranks(rows: &[Standing], comparisons: &[Comparison]) -> Vec<Note> {

@@ -1,5 +1,7 @@
 //! Trials in full: prompt, answers, code, tests, feedback.
 
+use std::collections::BTreeMap;
+
 use fairtrial_core::answer::Code;
 use fairtrial_core::change::ChangeFacts;
 use fairtrial_core::judgement::TestOutcome;
@@ -7,6 +9,7 @@ use fairtrial_record::{
     AttemptRow, GradingRow, Record, RecordError, RegradeRow, RequestRow, Selection, TaskNote,
     TrialRow, TrialSummary,
 };
+use serde::{Deserialize, Serialize};
 
 /// A trial in full.
 #[derive(Debug, Clone, PartialEq)]
@@ -34,6 +37,8 @@ pub struct AttemptView {
     pub code: Option<Code>,
     /// What the change does, where the answer is one to a repository.
     pub change: Option<ChangeFacts>,
+    /// How a candidate that acts ended, and what it said.
+    pub ended: Option<ActorEndView>,
     /// The error or compiler message.
     pub message: Option<String>,
     /// What went back to the candidate.
@@ -105,6 +110,32 @@ pub fn trial_view(
     })
 }
 
+/// How a candidate that acts ended, and what it said.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct ActorEndView {
+    /// How its program ended, in words.
+    pub ended: String,
+    /// The limit that ended it; empty: none did.
+    pub limit: String,
+    /// Standard output, head and tail.
+    pub stdout: String,
+    /// Standard error, head and tail.
+    pub stderr: String,
+    /// Seconds by the clock on the wall.
+    pub wall_seconds: f64,
+    /// Seconds of processor time.
+    pub cpu_seconds: f64,
+    /// Most memory at one time, in bytes.
+    pub peak_memory: u64,
+    /// How it saw the repository; empty: it had files of its own.
+    pub view: String,
+    /// What it asked for in vain, with how often.
+    pub refused: BTreeMap<String, u32>,
+    /// Files that it left and that are no part of its change.
+    pub left_out: usize,
+}
+
 fn attempt_view(
     record: &Record,
     row: AttemptRow,
@@ -128,6 +159,7 @@ fn attempt_view(
         answer: record.text(&row.answer)?,
         code: record.code(&row)?,
         change: record.change(&row)?,
+        ended: record.ended_as(&row)?.and_then(|it| serde_json::from_value(it).ok()),
         message: text(&row.message)?,
         feedback: text(&row.feedback)?,
         tests: record.tests(&row)?.into_iter().map(test).collect(),
