@@ -21,14 +21,30 @@ fn the_demo_ranks_its_models_by_the_skill_they_were_given() {
     assert_eq!((&rows[0]["rank"], &rows[3]["rank"]), (&1.into(), &4.into()));
     for row in rows {
         let counted = row["trials"].as_u64().unwrap() + row["void"].as_u64().unwrap();
-        assert_eq!(counted, 57);
+        assert_eq!(counted, 63);
         assert!(row["cost"].as_f64().unwrap() > 0.0);
     }
     assert_eq!(standings["complete"], true);
+    // Agents are ranked over the tasks that they stand for, beside the models.
+    let narrow = &standings["narrower"][0];
+    assert_eq!(narrow["candidates"].as_array().unwrap().len(), 9);
+    let shown = env.json(&["show", "demo/record", "--json"]);
+    for (agent, reason) in [
+        ("skiff", serde_json::Value::Null),
+        ("dory", "broke what worked".into()),
+        ("punt", "wrong result".into()),
+        ("coracle", "empty change".into()),
+        ("gig", "wrong result".into()),
+    ] {
+        let trials =
+            shown["trials"].as_array().unwrap().iter().filter(|it| it["candidate"] == agent);
+        let reasons: Vec<_> = trials.map(|it| &it["reason"]).collect();
+        assert_eq!(reasons, vec![&reason; 6], "{agent}");
+    }
     // Everything is done, so nothing is run again, and the standings stay.
     let again = env.run(&["demo", "--out", "demo"]);
     assert_eq!(again.code, 0, "{}", again.err);
-    assert!(again.err.contains("trials 228 of 228"), "{}", again.err);
+    assert!(again.err.contains("trials 282 of 282"), "{}", again.err);
     assert_eq!(env.json(&["standings", "demo/record", "--json"]), standings);
 }
 
