@@ -129,20 +129,7 @@ impl AgentAsker {
         Ok(Self { config: config.clone(), command, version, show, home, upstream })
     }
 
-    /// Folders of this machine that it sees.
-    #[must_use]
-    pub fn show(&self) -> &[PathBuf] {
-        &self.show
-    }
-
-    /// What it says of its version; empty where the plan names no command for that.
-    ///
-    /// # Errors
-    /// When that command fails, in words.
-    pub fn version(&self, sandbox: &Sandbox) -> Result<String, String> {
-        if self.version.is_empty() {
-            return Ok(String::new());
-        }
+    fn ask_version(&self, sandbox: &Sandbox) -> Result<String, String> {
         let caps = Caps { wall: Duration::from_secs(60), ..self.caps(0) };
         let caps = Caps { disk: 64 << 20, ..caps };
         let home = Archive::of_snapshot(&self.home).map_err(|error| error.to_string())?;
@@ -477,6 +464,10 @@ impl Asker for AgentAsker {
 
     fn host(&self) -> Option<&str> {
         self.config.endpoint.as_deref()
+    }
+
+    fn version(&self, sandbox: &Sandbox) -> Option<Result<String, String>> {
+        (!self.version.is_empty()).then(|| self.ask_version(sandbox))
     }
 
     fn acts(&self) -> bool {

@@ -196,6 +196,11 @@ pub trait Asker: Send + Sync {
         reporter: &Arc<dyn Reporter>,
     ) -> AskReply;
 
+    /// What its program says of its version, asked in the sandbox; `None` where there is nothing to ask.
+    fn version(&self, _sandbox: &Sandbox) -> Option<Result<String, String>> {
+        None
+    }
+
     /// Whether it changes files itself, in a workspace.
     fn acts(&self) -> bool {
         false

@@ -22,6 +22,9 @@ pub enum GuardMode {
 pub struct Checked {
     /// Where tests of our own stand.
     pub guard: GuardMode,
+    /// What they are made of: they were seen to come to what they must, and are called otherwise in each
+    /// run.
+    pub seed: u64,
     /// Whether the command's exit status says that tests failed.
     pub status_tells: bool,
 }

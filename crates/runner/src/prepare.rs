@@ -162,6 +162,8 @@ pub fn prepare(path: &Path, options: &PrepareOptions<'_>) -> Result<Preparation,
         JudgingSetup::prepare(&plan.limits, &Sources::of_plan(&plan, base), options)?;
     make_ready(&mut tasks, &judge, options.progress, &mut notes);
     let askers = make_askers(&plan, base, options.env, &tasks, &mut notes)?;
+    let mut machine = machine;
+    machine.tools.extend(versions(&askers, judge.sandbox()));
     let manifest = Manifest {
         format_version: FORMAT_VERSION,
         created: String::new(),
@@ -371,6 +373,21 @@ fn make_askers(
         askers.insert(candidate.name().to_owned(), asker);
     }
     Ok(askers)
+}
+
+/// What agents say of their versions.
+fn versions<'a>(
+    askers: &'a BTreeMap<String, Box<dyn Asker>>,
+    sandbox: &'a Sandbox,
+) -> impl Iterator<Item = ToolNote> + 'a {
+    askers.iter().filter_map(move |(name, asker)| {
+        let version = asker.version(sandbox)?;
+        Some(ToolNote {
+            language: format!("agent {name}"),
+            found: version.is_ok(),
+            version: version.unwrap_or_else(|why| why),
+        })
+    })
 }
 
 fn task_note(docket: &DocketSettings, task: &Task) -> TaskNote {

@@ -12,7 +12,7 @@ pub enum PrepareError {
     #[error(transparent)]
     Sandbox(#[from] SandboxError),
     /// Git is not where a sandbox sees it.
-    #[error("`git` is not in `/usr/bin`, and repositories need it")]
+    #[error("`git` is neither in `/usr/local/bin` nor in `/usr/bin`, and repositories need it")]
     NoGit,
     /// The commit could not be taken out of its source.
     #[error("failed to take commit `{commit}` out of {source_name}: {said}")]

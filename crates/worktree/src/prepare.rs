@@ -244,7 +244,7 @@ fn archive(error: ArchiveError) -> PrepareError {
 }
 
 fn run_script(sandbox: &Sandbox, script: &str, job: Job<'_>) -> Result<Outcome, PrepareError> {
-    if !Path::new("/usr/bin/git").exists() {
+    if !["/usr/local/bin/git", "/usr/bin/git"].iter().any(|it| Path::new(it).exists()) {
         return Err(PrepareError::NoGit);
     }
     let name = RelPath::parse("script").map_err(io::Error::other);

@@ -60,7 +60,7 @@ fn what_an_agent_makes_of_the_files_is_its_answer() {
         &env,
         &script,
         "attempts = 2",
-        "home = \"home\"\nversion = [\"agent/run\", \"/dev/null\"]",
+        "home = \"home\"\nversion = [\"sh\", \"-c\", \"echo skiff 4.2; pwd\"]",
     );
     let trial = run(&env);
     let attempt = &trial["attempts"][0];
@@ -89,6 +89,11 @@ fn what_an_agent_makes_of_the_files_is_its_answer() {
     assert!(diff.out.contains("+        spans.append((start, last))\n"));
     let shown = env.run(&["show", "record", "--trial", "1"]).out;
     assert!(shown.contains("must turn green") && shown.contains("All done."), "{shown}");
+    let manifest = fs::read_to_string(env.path("record/manifest.json")).unwrap();
+    assert!(
+        manifest.contains("\"agent skiff\"") && manifest.contains("\"skiff 4.2\""),
+        "{manifest}"
+    );
     // Judged again, offline, it comes to the same.
     let again = env.run(&["regrade", "record"]);
     assert_eq!(again.code, 0, "{}{}", again.out, again.err);

@@ -126,7 +126,7 @@ fn find(
             Some(at) if at <= texts.len() => {
                 Ok(Place { at, fuzz: (0, 0), likeness: Likeness::Same })
             }
-            None if texts.is_empty() => Ok(Place { at: 0, fuzz: (0, 0), likeness: Likeness::Same }),
+            _ if texts.is_empty() => Ok(Place { at: 0, fuzz: (0, 0), likeness: Likeness::Same }),
             _ => Err("says not where its lines belong".to_owned()),
         };
     }

@@ -62,21 +62,28 @@ fn holds_tests(style: &str, path: &RelPath) -> bool {
 }
 
 impl Guard {
-    /// The sealed files with tests of our own, made anew for each run.
-    pub fn make(task: &RepositoryTask, language: &str, base: &WorkTree, mode: GuardMode) -> Self {
+    /// The sealed files with tests of our own: made of `seed`, and called anew in each run.
+    pub fn make(
+        task: &RepositoryTask,
+        language: &str,
+        base: &WorkTree,
+        mode: GuardMode,
+        seed: u64,
+    ) -> Self {
         let bare = Self { sealed: task.sealed.clone(), canaries: Vec::new() };
         let Some(style) = style(task.report, language) else { return bare };
+        let mut rng = TestRng::new(seed);
         // Seeded by the system anew for each: nobody can know it before.
-        let mut rng = TestRng::new(RandomState::new().hash_one(task.test.as_str()));
+        let mut names = TestRng::new(RandomState::new().hash_one(task.test.as_str()));
         let models = models(task, base, style);
         let files = match mode {
             GuardMode::Nowhere => return bare,
-            GuardMode::Beside => beside(style, &models, &mut rng),
+            GuardMode::Beside => beside(style, &models, &mut names),
             GuardMode::Within => models.into_iter().take(FILES_MAX).collect(),
         };
         let mut files: FileTree = files.into_iter().collect();
         let paths: Vec<RelPath> = files.keys().cloned().collect();
-        let canaries = plant(style, &mut files, &paths, &mut rng);
+        let canaries = plant(style, &mut files, &paths, &mut rng, &mut names);
         let mut sealed = bare.sealed;
         for (path, bytes) in files {
             let executable = matches!(sealed.get(&path), Some(Node::File { executable: true, .. }));

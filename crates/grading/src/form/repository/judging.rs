@@ -24,6 +24,9 @@ use crate::preflights::{Checked, GuardMode};
 /// Longest message kept of a test, in bytes.
 const MESSAGE_MAX: usize = 4 << 10;
 
+/// Broken tests that a note names.
+const NAMED_MAX: usize = 5;
+
 /// The role of a test in its outcome.
 pub const TURN_GREEN: &str = "turn green";
 pub const STAY_GREEN: &str = "stay green";
@@ -90,7 +93,8 @@ pub fn judge(
     let mut judgement = if answered.change.is_empty() {
         nothing_run(context.sealed, FailReason::EmptyChange, None)
     } else {
-        let guard = Guard::make(task, context.language, prepared.base(), checked.guard);
+        let guard =
+            Guard::make(task, context.language, prepared.base(), checked.guard, checked.seed);
         let run = run_tests(task, context, prepared, &taken, &guard.sealed)?;
         resolve(task, context, checked, &guard, run)
     };
@@ -171,7 +175,10 @@ fn resolve(
         judgement.verdict = Verdict::Fail(FailReason::WrongResult);
     }
     if !broken.is_empty() {
-        notes.push(format!("broken, of what worked before: {}", broken.join(", ")));
+        let more = broken.len().saturating_sub(NAMED_MAX);
+        let named = broken[..broken.len() - more].join(", ");
+        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        notes.push(format!("broken, of what worked before: {named}{more}"));
         if still_red.is_empty() {
             judgement.verdict = Verdict::Fail(FailReason::BrokeWhatWorked);
         }

@@ -3,6 +3,7 @@
 //!
 //! That is found out once for a task and a machine, and kept beside the prepared tree.
 
+use std::hash::{BuildHasher as _, RandomState};
 use std::path::{Path, PathBuf};
 use std::{fs, io};
 
@@ -92,8 +93,9 @@ fn find_out(
     prepared: &PreparedTree,
 ) -> Result<Result<Checked, String>, JudgeError> {
     let mut fault = String::new();
+    let seed = RandomState::new().hash_one(task.test.as_str());
     for mode in [GuardMode::Beside, GuardMode::Within, GuardMode::Nowhere] {
-        let guard = Guard::make(task, context.language, prepared.base(), mode);
+        let guard = Guard::make(task, context.language, prepared.base(), mode, seed);
         if guard.canaries.is_empty() && mode != GuardMode::Nowhere {
             continue;
         }
@@ -106,7 +108,7 @@ fn find_out(
         match found {
             None if stands => {
                 let status_tells = run.outcome.ending != Ending::Exited(0);
-                return Ok(Ok(Checked { guard: mode, status_tells }));
+                return Ok(Ok(Checked { guard: mode, seed, status_tells }));
             }
             None => {}
             Some(found) => fault = found,

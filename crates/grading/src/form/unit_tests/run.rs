@@ -164,7 +164,8 @@ impl<'a> Run<'a> {
         let mut written = sealed.files.clone();
         let test_files: Vec<RelPath> =
             sealed.files.keys().filter(|path| runner.is_test_file(path)).cloned().collect();
-        let canaries = plant(&runner.canaries, &mut written, &test_files, &mut rng);
+        let mut names = TestRng::new(rng.below(usize::MAX) as u64);
+        let canaries = plant(&runner.canaries, &mut written, &test_files, &mut rng, &mut names);
         let mark = rng.mark();
         Self { context, settings, runner, sealed, written, test_files, canaries, mark }
     }

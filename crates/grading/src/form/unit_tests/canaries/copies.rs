@@ -7,7 +7,7 @@
 
 use super::literal::{changed_literal, split};
 use super::rng::TestRng;
-use super::shared::SharedNames;
+use super::shared::{SharedNames, is_decorated};
 use super::style::CanaryStyle;
 
 /// A copy, and where it belongs.
@@ -57,7 +57,11 @@ pub fn changed_copy(
         }
         let before = start.checked_sub(1).map_or("", |it| lines[it].trim());
         let Some(name) = opens_test(style, before, line) else { continue };
-        if shares_all || not_of.iter().any(|it| it == name) {
+        let is_python = matches!(style, CanaryStyle::Python | CanaryStyle::PythonClass);
+        if (is_python && is_decorated(&lines, start))
+            || shares_all
+            || not_of.iter().any(|it| it == name)
+        {
             continue;
         }
         let body = body_of(&lines[start + 1..], line);
@@ -106,7 +110,7 @@ fn pick<T>(mut from: Vec<T>, rng: &mut TestRng) -> Option<T> {
 fn opens_test<'a>(style: CanaryStyle, before: &str, line: &'a str) -> Option<&'a str> {
     let line = line.trim_end();
     match style {
-        CanaryStyle::Python | CanaryStyle::PythonClass if !before.starts_with('@') => {
+        CanaryStyle::Python | CanaryStyle::PythonClass => {
             let name = line.trim_start().strip_prefix("def ")?.strip_suffix(':')?;
             let name = name.split_once('(')?.0;
             name.starts_with("test_").then_some(name)

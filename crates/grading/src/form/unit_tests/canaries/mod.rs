@@ -15,6 +15,7 @@ use fairtrial_core::tree::{FileTree, RelPath};
 
 use self::copies::{Change, changed_copy};
 pub use self::rng::TestRng;
+use self::shared::is_decorated;
 use self::style::{CanaryStyle, failing_lines, made_up, name, wrap};
 
 /// How many canaries pass, and how many fail.
@@ -36,12 +37,13 @@ enum Made {
 }
 
 /// Puts canaries into every test file, and gives what they must come to. A style that is not known
-/// gives none.
+/// gives none. What is put where depends on `rng`, how it is called on `names`.
 pub fn plant(
     style: &str,
     files: &mut FileTree,
     test_files: &[RelPath],
     rng: &mut TestRng,
+    names_rng: &mut TestRng,
 ) -> Vec<Canary> {
     let Some(style) = CanaryStyle::parse(style) else {
         return Vec::new();
@@ -61,7 +63,7 @@ pub fn plant(
             .collect();
         let mut names = Vec::new();
         for made in made {
-            let name = name(style, &text, rng);
+            let name = name(style, &text, names_rng);
             let copied = match made {
                 Made::Copy(change) => changed_copy(style, change, &text, (&name, &names), rng),
                 _ => None,
@@ -109,9 +111,10 @@ fn insert(style: CanaryStyle, text: &str, body: &str, rng: &mut TestRng) -> Stri
     let mut places: Vec<usize> = vec![text.len()];
     let mut at = 0;
     let mut before = "";
-    for line in text.split_inclusive('\n') {
+    let lines: Vec<&str> = text.split_inclusive('\n').collect();
+    for (index, &line) in lines.iter().enumerate() {
         if opens(line)
-            && !before.starts_with('@')
+            && !is_decorated(&lines, index)
             && !before.starts_with("#[")
             && !before.starts_with("//")
         {

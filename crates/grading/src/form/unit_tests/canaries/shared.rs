@@ -87,3 +87,35 @@ fn mentions(text: &str, name: &str) -> bool {
         !before.is_some_and(is_word) && !after.is_some_and(is_word)
     })
 }
+/// Whether something of Python's stands under a decorator, which may go on over several lines.
+pub fn is_decorated(lines: &[&str], at: usize) -> bool {
+    let depth = |line: &str| line.len() - line.trim_start().len();
+    let own = lines.get(at).map_or(0, |line| depth(line));
+    for line in lines[..at.min(lines.len())].iter().rev() {
+        let text = line.trim();
+        if text.starts_with('@') && depth(line) == own {
+            return true;
+        }
+        let goes_on = depth(line) > own || text.starts_with([')', ']', '}']);
+        if text.is_empty() || !goes_on {
+            return false;
+        }
+    }
+    false
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn decorators_go_on_over_several_lines() {
+        let text = "@mark('value', [\n    1,\n    2,\n])\ndef test_a(value):\n    pass\n\n\n@one\n@two\ndef test_b():\n    pass\nX = [\n    1,\n]\ndef test_c():\n    pass\n";
+        let lines: Vec<&str> = text.split_inclusive('\n').collect();
+        let decorated: Vec<bool> = (0..lines.len())
+            .filter(|&at| lines[at].starts_with("def "))
+            .map(|at| is_decorated(&lines, at))
+            .collect();
+        assert_eq!(decorated, [true, true, false]);
+    }
+}
