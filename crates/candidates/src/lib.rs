@@ -21,3 +21,5 @@ pub use ask::{
 };
 pub use chat::ChatAsker;
 pub use recorded::RecordedAsker;
+pub use relay::{Relay, RelayConfig, RelayUse};
+pub use upstream::{Unreachable, Upstream, UpstreamConfig, UpstreamResponse};

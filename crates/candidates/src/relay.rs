@@ -44,9 +44,13 @@ const REFUSAL_MAX: usize = 200;
 
 /// What an agent may ask for.
 pub struct RelayConfig {
+    /// Where requests go.
     pub upstream: Arc<Upstream>,
+    /// The one model that may be asked for.
     pub model: String,
+    /// What one attempt may use.
     pub limits: AgentLimits,
+    /// What its tokens cost.
     pub price: Price,
 }
 
@@ -59,6 +63,7 @@ pub struct RelayUse {
     pub answered: u32,
     /// The last fault of the host, where a request was not answered.
     pub fault: String,
+    /// Tokens of all requests that are over.
     pub tokens: Tokens,
     /// The limit that was met: `requests`, `tokens` or `money`.
     pub limit: Option<&'static str>,
@@ -125,6 +130,7 @@ impl Relay {
     }
 
     /// What was used so far.
+    #[must_use]
     pub fn used(&self) -> RelayUse {
         self.state.used().clone()
     }

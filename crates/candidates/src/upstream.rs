@@ -24,10 +24,13 @@ pub struct Upstream {
 
 /// What came back: its head, and a reader of the rest.
 pub struct UpstreamResponse {
+    /// The HTTP status.
     pub status: u16,
+    /// What kind of text the rest is.
     pub content_type: String,
     /// How long the host asks to be left alone.
     pub retry_after: Option<Duration>,
+    /// The rest.
     pub reader: Box<dyn Read + Send>,
 }
 
@@ -41,6 +44,7 @@ pub struct Unreachable {
 
 impl Unreachable {
     /// As it is written down.
+    #[must_use]
     pub fn note(&self, took: Duration) -> RequestNote {
         RequestNote {
             outcome: VoidReason::ProviderError.word().to_owned(),
@@ -56,10 +60,15 @@ impl Unreachable {
 
 /// How a host is asked.
 pub struct UpstreamConfig<'a> {
+    /// Whose it is.
     pub candidate: &'a str,
+    /// The base address.
     pub endpoint: &'a str,
+    /// The environment variable that holds the key.
     pub key_env: Option<&'a str>,
+    /// Further header lines.
     pub headers: &'a BTreeMap<String, String>,
+    /// Longest wait for one answer.
     pub timeout: Duration,
 }
 
@@ -131,6 +140,7 @@ impl Upstream {
     }
 
     /// What a host said, without keys and control characters, and not too long.
+    #[must_use]
     pub fn clean(&self, said: &str) -> String {
         let secrets = self.headers.iter().filter_map(|(_, value)| value.to_str().ok());
         let secrets = secrets.chain(self.key.as_deref()).filter(|secret| secret.len() >= 6);
