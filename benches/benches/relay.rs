@@ -8,7 +8,9 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
 use fairtrial_benches::median;
-use fairtrial_candidates::{Relay, RelayConfig, Reporter, RequestNote, Upstream, UpstreamConfig};
+use fairtrial_candidates::{
+    Relay, RelayConfig, Reporter, RequestNote, StepNote, Upstream, UpstreamConfig,
+};
 use fairtrial_core::plan::{AgentLimits, Price};
 
 const AGENTS: usize = 50;
@@ -25,6 +27,8 @@ impl Reporter for Calm {
     }
 
     fn request_over(&self, _number: u32, _note: RequestNote) {}
+
+    fn step(&self, _step: StepNote) {}
 
     fn is_stopping(&self) -> bool {
         false

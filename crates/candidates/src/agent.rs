@@ -243,7 +243,8 @@ impl AgentAsker {
         };
         let (outcome, used) = self.run(&job, workspace.sandbox, reporter)?;
         self.spoiled(&outcome, &used, reporter)?;
-        let taken = taken(workspace, base, &outcome)?;
+        let taken = taken(workspace, base, &outcome)
+            .map_err(|why| Spoiled::Void(VoidReason::SandboxError, why))?;
         let end = self.end_of(&outcome, &used, &taken);
         let submission = match workspace.prepared {
             Some(_) => Submission::Patch(write_patch(base, &taken.change)),
@@ -344,32 +345,27 @@ impl AgentAsker {
             wall_seconds: outcome.wall.as_secs_f64(),
             cpu_seconds: outcome.cpu.as_secs_f64(),
             peak_memory: outcome.peak_memory,
-            view: match outcome.view {
-                Some(TreeView::Overlay) => "overlay",
-                Some(TreeView::Reflinks) => "reflinks",
-                Some(TreeView::Copies) => "copies",
-                None => "",
-            }
-            .to_owned(),
+            view: view_word(outcome.view).to_owned(),
             refused: used.refused.clone(),
             left_out: taken.left_out,
         }
     }
 }
 
-/// What an agent changed, of what a repository or a task has.
-fn taken(workspace: &Workspace<'_>, base: &WorkTree, outcome: &Outcome) -> Result<Taken, Spoiled> {
-    let void =
-        |error: &dyn std::error::Error| Spoiled::Void(VoidReason::SandboxError, chain(error));
+/// What was changed, of what a repository or a task has.
+pub(crate) fn taken(
+    workspace: &Workspace<'_>,
+    base: &WorkTree,
+    outcome: &Outcome,
+) -> Result<Taken, String> {
     let nothing = || Taken { change: Change::default(), left_out: 0 };
     let Some(collected) = &outcome.collected else { return Ok(nothing()) };
     match &workspace.prepared {
-        Some(prepared) => take_change(prepared, collected).map_err(|error| void(&error)),
+        Some(prepared) => take_change(prepared, collected).map_err(|error| chain(&error)),
         None => {
+            let files = collected.files().map_err(|error| chain(&error))?;
             let mut change = Change::default();
-            for (path, node) in
-                Change::from(collected.files().map_err(|error| void(&error))?).iter()
-            {
+            for (path, node) in Change::from(files).iter() {
                 if base.get(path) != node {
                     change.put(path.clone(), node.cloned());
                 }
@@ -380,7 +376,7 @@ fn taken(workspace: &Workspace<'_>, base: &WorkTree, outcome: &Outcome) -> Resul
 }
 
 /// What the attempts before came to. One that was no change that fits began from the start, too.
-fn so_far(last: Option<&Submission>, base: &WorkTree) -> Change {
+pub(crate) fn so_far(last: Option<&Submission>, base: &WorkTree) -> Change {
     match last {
         Some(Submission::Patch(patch)) => {
             apply_patch(base, patch, u64::MAX).map(|it| it.change).unwrap_or_default()
@@ -402,8 +398,18 @@ fn prompt_of(ask: &Ask) -> String {
     }
 }
 
+/// How a view was made; empty where there was none.
+pub(crate) fn view_word(view: Option<TreeView>) -> &'static str {
+    match view {
+        Some(TreeView::Overlay) => "overlay",
+        Some(TreeView::Reflinks) => "reflinks",
+        Some(TreeView::Copies) => "copies",
+        None => "",
+    }
+}
+
 /// How a program ended, in words.
-fn ended(outcome: &Outcome) -> String {
+pub(crate) fn ended(outcome: &Outcome) -> String {
     match (outcome.limit, outcome.ending) {
         (Some(LimitHit::Stopped), _) => "was ended at its limit of requests".to_owned(),
         (Some(limit), _) => {
@@ -423,7 +429,7 @@ fn on_search_path(name: &str, env: &impl Fn(&str) -> Option<String>) -> Option<P
 }
 
 /// An error with its causes, on one line.
-fn chain(error: &dyn std::error::Error) -> String {
+pub(crate) fn chain(error: &dyn std::error::Error) -> String {
     let mut text = error.to_string();
     let mut cause = error.source();
     while let Some(error) = cause {

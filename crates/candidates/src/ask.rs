@@ -144,8 +144,26 @@ pub trait Reporter: Send + Sync {
     /// A request of that number is over, which the reply to the whole does not have.
     fn request_over(&self, number: u32, note: RequestNote);
 
+    /// A candidate that acts has done something.
+    fn step(&self, step: StepNote);
+
     /// Whether the run is stopping, so that a candidate that takes long should end.
     fn is_stopping(&self) -> bool;
+}
+
+/// One thing that a candidate did.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StepNote {
+    /// What it was: `list`, `search`, `read`, `write`, `edit`, `run`.
+    pub kind: String,
+    /// What it was about: a path, a text, a command.
+    pub subject: String,
+    /// `done`, or why not.
+    pub outcome: String,
+    /// What came of it, head and tail.
+    pub detail: String,
+    /// How long it took.
+    pub took: Duration,
 }
 
 /// What a candidate that acts finds, and where it runs.

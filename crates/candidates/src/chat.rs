@@ -30,21 +30,47 @@ pub struct ChatAsker {
 }
 
 /// What one request gave.
-struct Got {
-    text: String,
-    cut_off: bool,
+pub(crate) struct Got {
+    /// What it said.
+    pub(crate) text: String,
+    /// What it wants done, as it wrote it.
+    pub(crate) calls: Vec<Json>,
+    /// Whether the host stopped it at a length limit.
+    pub(crate) cut_off: bool,
     tokens: Option<Tokens>,
     first_token: Option<Duration>,
 }
 
 /// Why one request gave nothing.
-struct RequestRefused {
-    refusal: Refusal,
+pub(crate) struct RequestRefused {
+    pub(crate) refusal: Refusal,
     status: Option<u16>,
     detail: String,
-    wait: Option<Duration>,
+    /// How long the host asks to be left alone.
+    pub(crate) wait: Option<Duration>,
     /// Whether nobody is there: the host cannot be reached at all.
     nobody: bool,
+}
+
+impl RequestRefused {
+    /// Whether nobody is there.
+    pub(crate) fn is_nobody(&self) -> bool {
+        self.nobody
+    }
+
+    /// What it makes of the attempt.
+    pub(crate) fn outcome(&self) -> AskOutcome {
+        match self.refusal {
+            Refusal::Halt => AskOutcome::Halt(said(self)),
+            Refusal::Void(reason) => AskOutcome::Void(reason, said(self)),
+            Refusal::Again(reason) => AskOutcome::Again(TryAgain {
+                reason,
+                why: said(self),
+                after: self.wait,
+                unreachable: self.nobody,
+            }),
+        }
+    }
 }
 
 impl ChatAsker {
@@ -56,13 +82,7 @@ impl ChatAsker {
         config: &ChatCandidate,
         key: impl Fn(&str) -> Option<String>,
     ) -> Result<Self, AskerError> {
-        let upstream = UpstreamConfig {
-            candidate: &config.name,
-            endpoint: &config.endpoint,
-            key_env: config.key_env.as_deref(),
-            headers: &config.headers,
-            timeout: config.timeout.0,
-        };
+        let upstream = UpstreamConfig::of_chat(config);
         Ok(Self { upstream: Upstream::new(&upstream, key)?, config: config.clone() })
     }
 
@@ -81,42 +101,6 @@ impl ChatAsker {
         body.extend(self.config.sampling.clone());
         Json::Object(body)
     }
-
-    fn request(&self, body: &str) -> Result<Got, RequestRefused> {
-        let began = Instant::now();
-        let response = self.upstream.send(body).map_err(|unreachable| RequestRefused {
-            refusal: Refusal::Again(VoidReason::ProviderError),
-            status: None,
-            detail: unreachable.detail,
-            wait: None,
-            // Somebody who takes long is there: the next request may be answered in time.
-            nobody: !unreachable.is_timeout,
-        })?;
-        let (status, wait) = (response.status, response.retry_after);
-        let streams = response.content_type.starts_with("text/event-stream");
-        let reader = response.reader.take(ANSWER_MAX);
-        if !(200..300).contains(&status) {
-            let mut said = String::new();
-            let _ = reader.take(64 << 10).read_to_string(&mut said);
-            let detail = self.upstream.clean(&message_in(&said));
-            let refusal = classify(status, &detail);
-            return Err(RequestRefused {
-                refusal,
-                status: Some(status),
-                detail,
-                wait,
-                nobody: false,
-            });
-        }
-        let got = if streams { read_stream(reader, began) } else { read_whole(reader) };
-        got.map_err(|error| RequestRefused {
-            refusal: Refusal::Again(VoidReason::ProviderError),
-            status: Some(status),
-            detail: self.upstream.clean(&error.to_string()),
-            wait: None,
-            nobody: false,
-        })
-    }
 }
 
 impl Asker for ChatAsker {
@@ -131,22 +115,13 @@ impl Asker for ChatAsker {
             return AskReply::bare(AskOutcome::Cancelled);
         }
         let began = Instant::now();
-        let result = self.request(&body);
+        let result = exchange(&self.upstream, &body);
         let request = Some(note(&result, &body, began.elapsed()));
         let outcome = match result {
             Ok(got) => {
                 AskOutcome::Answer { submission: Submission::Text(got.text), cut_off: got.cut_off }
             }
-            Err(refused) => match refused.refusal {
-                Refusal::Halt => AskOutcome::Halt(said(&refused)),
-                Refusal::Void(reason) => AskOutcome::Void(reason, said(&refused)),
-                Refusal::Again(reason) => AskOutcome::Again(TryAgain {
-                    reason,
-                    why: said(&refused),
-                    after: refused.wait,
-                    unreachable: refused.nobody,
-                }),
-            },
+            Err(refused) => refused.outcome(),
         };
         AskReply { request, ..AskReply::bare(outcome) }
     }
@@ -160,8 +135,43 @@ impl Asker for ChatAsker {
     }
 }
 
+/// Sends one request and reads the answer.
+pub(crate) fn exchange(upstream: &Upstream, body: &str) -> Result<Got, RequestRefused> {
+    let began = Instant::now();
+    let response = upstream.send(body).map_err(|unreachable| RequestRefused {
+        refusal: Refusal::Again(VoidReason::ProviderError),
+        status: None,
+        detail: unreachable.detail,
+        wait: None,
+        // Somebody who takes long is there: the next request may be answered in time.
+        nobody: !unreachable.is_timeout,
+    })?;
+    let (status, wait) = (response.status, response.retry_after);
+    let streams = response.content_type.starts_with("text/event-stream");
+    let reader = response.reader.take(ANSWER_MAX);
+    if !(200..300).contains(&status) {
+        let mut said = String::new();
+        let _ = reader.take(64 << 10).read_to_string(&mut said);
+        let detail = upstream.clean(&message_in(&said));
+        let refusal = classify(status, &detail);
+        return Err(RequestRefused { refusal, status: Some(status), detail, wait, nobody: false });
+    }
+    let got = if streams { read_stream(reader, began) } else { read_whole(reader) };
+    got.map_err(|error| RequestRefused {
+        refusal: Refusal::Again(VoidReason::ProviderError),
+        status: Some(status),
+        detail: upstream.clean(&error.to_string()),
+        wait: None,
+        nobody: false,
+    })
+}
+
 /// What is written down of a request.
-fn note(result: &Result<Got, RequestRefused>, body: &str, took: Duration) -> RequestNote {
+pub(crate) fn note(
+    result: &Result<Got, RequestRefused>,
+    body: &str,
+    took: Duration,
+) -> RequestNote {
     let empty = RequestNote {
         outcome: "answered".to_owned(),
         detail: String::new(),
@@ -191,7 +201,7 @@ fn note(result: &Result<Got, RequestRefused>, body: &str, took: Duration) -> Req
 }
 
 /// A refusal in words.
-fn said(refused: &RequestRefused) -> String {
+pub(crate) fn said(refused: &RequestRefused) -> String {
     match refused.status {
         Some(status) => format!("status {status}: {}", refused.detail),
         None => refused.detail.clone(),
@@ -235,6 +245,8 @@ pub(crate) struct Choice {
 #[derive(Debug, Deserialize)]
 pub(crate) struct MessageContent {
     content: Option<Json>,
+    #[serde(default)]
+    tool_calls: Option<Vec<Json>>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -297,7 +309,9 @@ fn read_whole(mut reader: impl io::Read) -> io::Result<Got> {
     }
     let choice = completion.choices.first();
     let choice = choice.ok_or_else(|| io::Error::other("the answer holds no choice"))?;
+    let calls = choice.message.as_ref().and_then(|it| it.tool_calls.clone()).unwrap_or_default();
     Ok(Got {
+        calls,
         text: choice.message.as_ref().map(MessageContent::text).unwrap_or_default(),
         cut_off: choice.finish_reason.as_deref() == Some("length"),
         tokens: completion.usage.as_ref().map(TokenCounts::tokens),
@@ -315,7 +329,13 @@ fn is_timeout(error: &io::Error) -> bool {
 /// breaks off before that is the host's fault.
 fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
     let mut reader = BufReader::new(reader);
-    let mut got = Got { text: String::new(), cut_off: false, tokens: None, first_token: None };
+    let mut got = Got {
+        text: String::new(),
+        calls: Vec::new(),
+        cut_off: false,
+        tokens: None,
+        first_token: None,
+    };
     let mut finished = false;
     loop {
         let event = match next_event(&mut reader) {

@@ -5,6 +5,7 @@
 //! about the candidate. Keys are read from the environment and never leave this crate but in the
 //! request itself: they are cut out of whatever a host says.
 
+mod actor;
 mod agent;
 mod ask;
 mod chat;
@@ -12,12 +13,14 @@ mod classify;
 mod recorded;
 mod relay;
 mod sse;
+mod tools;
 mod upstream;
 
+pub use actor::ActorAsker;
 pub use agent::AgentAsker;
 pub use ask::{
     ActorEnd, Ask, AskOutcome, AskReply, Asker, AskerError, Message, Reporter, RequestNote, Role,
-    TryAgain, Workspace,
+    StepNote, TryAgain, Workspace,
 };
 pub use chat::ChatAsker;
 pub use recorded::RecordedAsker;

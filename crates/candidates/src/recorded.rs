@@ -129,6 +129,8 @@ mod tests {
 
         fn request_over(&self, _number: u32, _note: crate::ask::RequestNote) {}
 
+        fn step(&self, _step: crate::ask::StepNote) {}
+
         fn is_stopping(&self) -> bool {
             false
         }

@@ -71,6 +71,33 @@ pub struct RelayUse {
     pub refused: BTreeMap<String, u32>,
 }
 
+impl RelayUse {
+    /// The limit that another request would go beyond.
+    pub(crate) fn met(&self, limits: &AgentLimits, price: Price) -> Option<&'static str> {
+        if self.requests >= limits.requests {
+            Some("requests")
+        } else if limits.tokens.is_some_and(|most| self.tokens.input + self.tokens.output >= most) {
+            Some("tokens")
+        } else if limits.money.is_some_and(|most| price.of(self.tokens) >= most) {
+            Some("money")
+        } else {
+            None
+        }
+    }
+
+    /// Counts a request that is over.
+    pub(crate) fn count(&mut self, note: &RequestNote) {
+        self.tokens.input += note.tokens.input;
+        self.tokens.cached += note.tokens.cached;
+        self.tokens.output += note.tokens.output;
+        if note.outcome == "answered" {
+            self.answered += 1;
+        } else {
+            self.fault = format!("{}: {}", note.outcome, note.detail);
+        }
+    }
+}
+
 /// A relay for one attempt. It is gone when this is dropped.
 pub struct Relay {
     state: Arc<RelayState>,
@@ -163,17 +190,7 @@ impl RelayState {
     fn take_request(&self) -> Option<&'static str> {
         let limits = &self.config.limits;
         let mut used = self.used();
-        let tokens = used.tokens.input + used.tokens.output;
-        let spent = self.config.price.of(used.tokens);
-        let met = if used.requests >= limits.requests {
-            Some("requests")
-        } else if limits.tokens.is_some_and(|most| tokens >= most) {
-            Some("tokens")
-        } else if limits.money.is_some_and(|most| spent >= most) {
-            Some("money")
-        } else {
-            None
-        };
+        let met = used.met(limits, self.config.price);
         match met {
             Some(limit) => used.limit = used.limit.or(Some(limit)),
             None => used.requests += 1,
@@ -182,16 +199,7 @@ impl RelayState {
     }
 
     fn over(&self, number: u32, note: RequestNote) {
-        let mut used = self.used();
-        used.tokens.input += note.tokens.input;
-        used.tokens.cached += note.tokens.cached;
-        used.tokens.output += note.tokens.output;
-        if note.outcome == "answered" {
-            used.answered += 1;
-        } else {
-            used.fault = format!("{}: {}", note.outcome, note.detail);
-        }
-        drop(used);
+        self.used().count(&note);
         self.reporter.request_over(number, note);
     }
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::Read;
 use std::time::Duration;
 
-use fairtrial_core::plan::Tokens;
+use fairtrial_core::plan::{ChatCandidate, Tokens};
 use fairtrial_core::verdict::VoidReason;
 use ureq::http::header::{HeaderName, HeaderValue};
 
@@ -70,6 +70,20 @@ pub struct UpstreamConfig<'a> {
     pub headers: &'a BTreeMap<String, String>,
     /// Longest wait for one answer.
     pub timeout: Duration,
+}
+
+impl<'a> UpstreamConfig<'a> {
+    /// How the host of a model is asked.
+    #[must_use]
+    pub fn of_chat(config: &'a ChatCandidate) -> Self {
+        Self {
+            candidate: &config.name,
+            endpoint: &config.endpoint,
+            key_env: config.key_env.as_deref(),
+            headers: &config.headers,
+            timeout: config.timeout.0,
+        }
+    }
 }
 
 impl Upstream {

@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 
 use fairtrial_candidates::{
     Ask, AskOutcome, AskReply, Asker as _, AskerError, ChatAsker, Message, Reporter, RequestNote,
-    Role, TryAgain,
+    Role, StepNote, TryAgain,
 };
 use fairtrial_core::answer::Submission;
 use fairtrial_core::plan::{Candidate, ChatCandidate, Plan};
@@ -95,6 +95,8 @@ impl Reporter for Counting {
     }
 
     fn request_over(&self, _number: u32, _note: RequestNote) {}
+
+    fn step(&self, _step: StepNote) {}
 
     fn is_stopping(&self) -> bool {
         false

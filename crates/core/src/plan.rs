@@ -154,6 +154,12 @@ pub struct ChatCandidate {
     /// Further header lines. Their values can be keys: only their names are ever written down.
     #[serde(default, serialize_with = "names_alone")]
     pub headers: BTreeMap<String, String>,
+    /// Whether it acts: our own small agent gives it tools to read and change files and to run commands.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub acts: bool,
+    /// What one attempt of one that acts may use.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub limits: AgentLimits,
     /// Sampling settings, sent as they are: `temperature`, `top_p`, `max_tokens` and so on.
     #[serde(default)]
     pub sampling: BTreeMap<String, serde_json::Value>,
@@ -166,6 +172,10 @@ pub struct ChatCandidate {
     /// Free labels, such as size class or weights.
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
+}
+
+fn is_default(limits: &AgentLimits) -> bool {
+    *limits == AgentLimits::default()
 }
 
 /// Writes the names of headers, with nothing of their values.
@@ -383,7 +393,8 @@ impl Candidate {
 }
 
 /// Request fields that the tool sets itself.
-const RESERVED: &[&str] = &["model", "messages", "stream", "stream_options", "n", "seed"];
+const RESERVED: &[&str] =
+    &["model", "messages", "stream", "stream_options", "n", "seed", "tools", "tool_choice"];
 
 impl Plan {
     /// Reads a plan.
@@ -454,11 +465,7 @@ impl AgentCandidate {
             }
             _ => {}
         }
-        let limits = &self.limits;
-        if limits.requests == 0 || limits.processes == 0 || limits.money.is_some_and(|it| it <= 0.0)
-        {
-            return Err(format!("candidate `{name}`: a limit is not above 0"));
-        }
+        self.limits.check(name)?;
         self.price.check(name)
     }
 }
@@ -478,6 +485,13 @@ impl ChatCandidate {
         if let Some(key) = RESERVED.iter().find(|&&key| self.sampling.contains_key(key)) {
             return Err(format!("candidate `{name}`: `sampling` may not set `{key}`"));
         }
+        if self.acts && self.stream {
+            return Err(format!("candidate `{name}`: one that acts is not asked for a stream"));
+        }
+        if !self.acts && !is_default(&self.limits) {
+            return Err(format!("candidate `{name}`: `limits` are for candidates that act"));
+        }
+        self.limits.check(name)?;
         if self.retries > RETRIES_MAX {
             let found = self.retries;
             return Err(format!(
@@ -485,6 +499,15 @@ impl ChatCandidate {
             ));
         }
         self.price.check(name)
+    }
+}
+
+impl AgentLimits {
+    fn check(&self, candidate: &str) -> Result<(), String> {
+        if self.requests == 0 || self.processes == 0 || self.money.is_some_and(|it| it <= 0.0) {
+            return Err(format!("candidate `{candidate}`: a limit is not above 0"));
+        }
+        Ok(())
     }
 }
 

@@ -12,11 +12,11 @@ mod manifest;
 mod migrations;
 mod read;
 mod schema;
-mod steps;
+mod workload;
 mod write;
 
 pub use error::RecordError;
 pub use gradings::{GradingRow, NewRegrade, RegradeRow};
 pub use manifest::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
-pub use read::{AttemptRow, RequestRow, Selection, TrialRow, TrialSummary};
-pub use write::{NewAnswer, NewJudgement, Record, RequestResult};
+pub use read::{AttemptRow, RequestRow, Selection, StepRow, TrialRow, TrialSummary};
+pub use write::{NewAnswer, NewJudgement, NewStep, Record, RequestResult};

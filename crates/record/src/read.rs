@@ -104,6 +104,31 @@ pub struct TrialRow {
     pub attempts: Vec<AttemptRow>,
     /// The requests of all rounds, in order.
     pub requests: Vec<RequestRow>,
+    /// What a candidate that acts did, in all rounds, in order.
+    pub steps: Vec<StepRow>,
+}
+
+/// One thing that a candidate did on the way to an answer.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StepRow {
+    /// In which round of the trial.
+    pub round: u32,
+    /// For which attempt.
+    pub attempt: u32,
+    /// Which one, from 1.
+    pub number: u32,
+    /// When it was over.
+    pub at: String,
+    /// What it was: `read`, `edit`, `run` and so on.
+    pub kind: String,
+    /// What it was about: a path, a command.
+    pub subject: String,
+    /// `done`, or why not.
+    pub outcome: String,
+    /// The digest of what came of it.
+    pub detail: Option<String>,
+    /// Seconds that it took.
+    pub seconds: f64,
 }
 
 /// An attempt, as far as it has come.
@@ -281,7 +306,15 @@ impl Record {
             );
             let mut requests =
                 group(of.rows(self, &requests, |row| Ok((key_at(row, 0)?, request_row(row)?)))?);
+            let steps = format!(
+                "SELECT candidate, task, sample, round, attempt, number, at, kind, subject, outcome,
+                 detail, seconds
+                 FROM steps {own} ORDER BY candidate, task, sample, round, attempt, number"
+            );
+            let mut steps =
+                group(of.rows(self, &steps, |row| Ok((key_at(row, 0)?, step_row(row)?)))?);
             for trial in &mut trials {
+                trial.steps = steps.remove(&trial.key).unwrap_or_default();
                 trial.attempts = attempts.remove(&trial.key).unwrap_or_default();
                 trial.requests = requests.remove(&trial.key).unwrap_or_default();
             }
@@ -400,7 +433,7 @@ impl Record {
         what: &'static str,
         work: impl FnOnce() -> rusqlite::Result<T>,
     ) -> Result<T, RecordError> {
-        self.steps.refill();
+        self.workload.refill();
         work().map_err(|source| RecordError::Database { what, path: self.folder.clone(), source })
     }
 }
@@ -507,6 +540,7 @@ fn trial_row(row: &Row<'_>) -> rusqlite::Result<TrialRow> {
         ended: row.get(9)?,
         attempts: Vec::new(),
         requests: Vec::new(),
+        steps: Vec::new(),
     })
 }
 
@@ -533,6 +567,20 @@ fn attempt_row(row: &Row<'_>) -> rusqlite::Result<AttemptRow> {
         tests: row.get(18)?,
         change: row.get(19)?,
         ended_as: row.get(20)?,
+    })
+}
+
+fn step_row(row: &Row<'_>) -> rusqlite::Result<StepRow> {
+    Ok(StepRow {
+        round: row.get(3)?,
+        attempt: row.get(4)?,
+        number: row.get(5)?,
+        at: row.get(6)?,
+        kind: row.get(7)?,
+        subject: row.get(8)?,
+        outcome: row.get(9)?,
+        detail: row.get(10)?,
+        seconds: row.get(11)?,
     })
 }
 

@@ -18,7 +18,7 @@ use tempfile::TempDir;
 use crate::files::{self, DATABASE, LOCK};
 use crate::manifest::Manifest;
 use crate::schema::SchemaRefusal;
-use crate::steps::Steps;
+use crate::workload::Workload;
 use crate::{FORMAT_VERSION, RecordError, blob, schema};
 
 /// How long a run waits for those who look at its record.
@@ -31,7 +31,7 @@ pub struct Record {
     pub(crate) connection: Connection,
     manifest: Manifest,
     /// How much it may do for one piece of reading.
-    pub(crate) steps: Steps,
+    pub(crate) workload: Workload,
     /// Held while a run writes, or shared by those who look; the lock goes with the file.
     _lock: Option<File>,
     /// A copy of the database, where it could not be read in its place without a change to it.
@@ -48,6 +48,23 @@ pub struct NewAnswer {
     /// How a candidate that acts ended, and what it said: a JSON object.
     pub ended_as: Option<String>,
     /// When it was there, in UTC, RFC 3339.
+    pub at: String,
+}
+
+/// One thing that a candidate did on the way to an answer.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NewStep {
+    /// What it was: `read`, `edit`, `run` and so on.
+    pub kind: String,
+    /// What it was about: a path, a command.
+    pub subject: String,
+    /// `done`, or why not.
+    pub outcome: String,
+    /// What came of it.
+    pub detail: String,
+    /// Seconds that it took.
+    pub seconds: f64,
+    /// When it was over, in UTC, RFC 3339.
     pub at: String,
 }
 
@@ -115,7 +132,7 @@ impl Record {
             }
         };
         let (mut connection, mut copy) = (connection.map_err(|it| failed(it.into()))?, copy);
-        let mut steps = doubted(&mut connection).map_err(&failed)?;
+        let mut workload = doubted(&mut connection).map_err(&failed)?;
         match schema::check(&connection).map_err(&failed)? {
             0 => return Err(RecordError::NoDatabase(folder.to_owned())),
             schema::NEWEST => {}
@@ -124,12 +141,12 @@ impl Record {
             _ => {
                 let (updated, own) = copied(&database)?;
                 (connection, copy) = (updated.map_err(|it| failed(it.into()))?, own);
-                steps = doubted(&mut connection).map_err(&failed)?;
+                workload = doubted(&mut connection).map_err(&failed)?;
                 schema::migrate(&mut connection).map_err(&failed)?;
             }
         }
         let folder = folder.to_owned();
-        Ok(Self { folder, connection, manifest, steps, _lock: lock, _copy: copy })
+        Ok(Self { folder, connection, manifest, workload, _lock: lock, _copy: copy })
     }
 
     /// Opens a record to write to it, or makes one with this manifest.
@@ -152,11 +169,11 @@ impl Record {
         let own = fs::canonicalize(folder).map_err(files::io("find", folder))?;
         let connection = Connection::open_with_flags(own.join(DATABASE), schema::WRITING);
         let mut connection = connection.map_err(|it| failed(it.into()))?;
-        let steps = doubted(&mut connection).map_err(&failed)?;
+        let workload = doubted(&mut connection).map_err(&failed)?;
         schema::migrate(&mut connection).map_err(&failed)?;
         let folder = folder.to_owned();
         let mut record =
-            Self { folder, connection, manifest: known, steps, _lock: Some(lock), _copy: None };
+            Self { folder, connection, manifest: known, workload, _lock: Some(lock), _copy: None };
         record.note_lost_requests()?;
         Ok(record)
     }
@@ -315,6 +332,47 @@ impl Record {
         })
     }
 
+    /// Commits one thing that a candidate did, after those before it.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn add_step(
+        &mut self,
+        key: &TrialKey,
+        round: u32,
+        attempt: u32,
+        step: &NewStep,
+    ) -> Result<(), RecordError> {
+        self.transact("commit a step", |transaction| {
+            let detail = match step.detail.as_str() {
+                "" => None,
+                detail => Some(blob::store(transaction, detail.as_bytes())?.to_string()),
+            };
+            transaction
+                .prepare_cached(
+                    "INSERT INTO steps (candidate, task, sample, round, attempt, number, at, kind,
+                     subject, outcome, detail, seconds)
+                     SELECT ?1, ?2, ?3, ?4, ?5, coalesce(max(number), 0) + 1, ?6, ?7, ?8, ?9, ?10, ?11
+                     FROM steps WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND round = ?4
+                     AND attempt = ?5",
+                )?
+                .execute(params![
+                    key.candidate,
+                    key.task,
+                    key.sample,
+                    round,
+                    attempt,
+                    step.at,
+                    step.kind,
+                    step.subject,
+                    step.outcome,
+                    detail,
+                    step.seconds
+                ])?;
+            Ok(())
+        })
+    }
+
     /// Commits an answer, and with it what became of the request that brought it. Only then may it be
     /// judged.
     ///
@@ -460,7 +518,7 @@ impl Record {
             transaction.commit()?;
             Ok(result)
         };
-        self.steps.refill();
+        self.workload.refill();
         run(&mut self.connection).map_err(|source| RecordError::Database {
             what,
             path: self.folder.clone(),
@@ -521,9 +579,9 @@ fn copied(database: &Path) -> Result<CopiedDatabase, RecordError> {
 }
 
 /// Takes from a connection what a database from a stranger could do with it, and bounds the rest.
-fn doubted(connection: &mut Connection) -> Result<Steps, SchemaRefusal> {
+fn doubted(connection: &mut Connection) -> Result<Workload, SchemaRefusal> {
     schema::distrust(connection)?;
-    Ok(Steps::bound(connection)?)
+    Ok(Workload::bound(connection)?)
 }
 
 /// What is reported of a database that cannot be used.

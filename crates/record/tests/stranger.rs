@@ -15,7 +15,7 @@ use fairtrial_core::plan::Plan;
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::{FailReason, Verdict};
 use fairtrial_record::{
-    FORMAT_VERSION, Manifest, NewAnswer, NewJudgement, Record, RecordError, Selection,
+    FORMAT_VERSION, Manifest, NewAnswer, NewJudgement, NewStep, Record, RecordError, Selection,
 };
 use rusqlite::Connection;
 use ruzstd::encoding::{CompressionLevel, compress_to_vec};
@@ -46,6 +46,15 @@ fn record() -> (TempDir, PathBuf) {
         let submission = Submission::Text(format!("answer {sample} {}", "x".repeat(500)));
         let answer = NewAnswer { submission, cut_off: false, ended_as: None, at: AT.into() };
         record.commit_answer(&key, 1, 1, &answer, None).unwrap();
+        let step = NewStep {
+            kind: "read".into(),
+            subject: "a.py".into(),
+            outcome: "done".into(),
+            detail: format!("line {sample}"),
+            seconds: 0.1,
+            at: AT.into(),
+        };
+        record.add_step(&key, 1, 1, &step).unwrap();
         let verdict = Verdict::Fail(FailReason::WrongResult);
         let tests = vec![TestOutcome::passed("call 1", false, 1.0)];
         let judgement = Judgement { tests, ..Judgement::bare(verdict) };
@@ -70,6 +79,9 @@ fn read_all(path: &Path) -> Result<usize, RecordError> {
     let trials = record.trials(&Selection::default())?;
     for trial in &trials {
         record.text(&trial.prompt)?;
+        for detail in trial.steps.iter().filter_map(|it| it.detail.as_deref()) {
+            record.text(detail)?;
+        }
         for attempt in &trial.attempts {
             record.answer(attempt)?;
             record.tests(attempt)?;
@@ -201,7 +213,7 @@ fn a_record_of_an_older_layout_is_read_as_it_is_and_changed_by_a_run_only() {
             assert_eq!(again.len(), usize::from(old == 2));
             assert!(again.iter().all(|it| (it.trial, it.attempt, it.passed) == (7, 2, 0)));
             drop(record);
-            assert_eq!(version(&path), if is_migrated { 4 } else { old });
+            assert_eq!(version(&path), if is_migrated { FORMAT_VERSION } else { old });
             assert!(is_migrated || state(&path) == before);
         }
         let database = Connection::open(path.join("trials.sqlite")).unwrap();
@@ -217,7 +229,7 @@ fn a_record_of_an_older_layout_is_read_as_it_is_and_changed_by_a_run_only() {
     change(&path, "PRAGMA user_version = 9;");
     let newer = read_all(&path).unwrap_err().to_string();
     assert!(newer.contains("the database") && newer.contains("format 9"), "{newer}");
-    assert!(newer.contains("up to 3"), "{newer}");
+    assert!(newer.contains(&format!("up to {FORMAT_VERSION}")), "{newer}");
 }
 
 #[test]

@@ -18,5 +18,5 @@ pub use style::Style;
 pub use text::{doctor_table, regrade_table, show_list, show_trials, standings, vet_table};
 pub use view::{
     AttemptView, Deviations, DoctorView, LanguageView, LayerView, Note, Rival, StandingsView,
-    TestView, TrialView, is_narrow, standings_view, trial_list, trial_view,
+    StepView, TestView, TrialView, is_narrow, standings_view, trial_list, trial_view,
 };

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use fairtrial_candidates::{AgentAsker, Asker, AskerError, ChatAsker, RecordedAsker};
+use fairtrial_candidates::{ActorAsker, AgentAsker, Asker, AskerError, ChatAsker, RecordedAsker};
 use fairtrial_core::language::Languages;
 use fairtrial_core::limits::{LimitSettings, Limits};
 use fairtrial_core::plan::{AgentCandidate, Candidate, ChatCandidate, Plan};
@@ -126,8 +126,8 @@ impl Preparation {
             match candidate {
                 Candidate::Chat(chat) => {
                     let chat = ChatCandidate { endpoint, ..chat.clone() };
-                    let asker = ChatAsker::new(&chat, |_| None)?;
-                    self.askers.insert(chat.name, Box::new(asker));
+                    let asker = chat_asker(&chat, |_| None)?;
+                    self.askers.insert(chat.name, asker);
                 }
                 Candidate::Agent(agent) if agent.endpoint.is_some() => {
                     let agent = AgentCandidate { endpoint: Some(endpoint), ..agent.clone() };
@@ -139,6 +139,17 @@ impl Preparation {
         }
         Ok(())
     }
+}
+
+/// Who asks a model: as one that answers, or as one that acts.
+fn chat_asker(
+    chat: &ChatCandidate,
+    env: impl Fn(&str) -> Option<String>,
+) -> Result<Box<dyn Asker>, AskerError> {
+    Ok(match chat.acts {
+        true => Box::new(ActorAsker::new(chat, env)?),
+        false => Box::new(ChatAsker::new(chat, env)?),
+    })
 }
 
 /// Longest plan or file of languages, in bytes.
@@ -358,7 +369,7 @@ fn make_askers(
             return Err(PrepareError::UnknownTask { candidate, task });
         }
         let asker: Box<dyn Asker> = match candidate {
-            Candidate::Chat(chat) => Box::new(ChatAsker::new(chat, env)?),
+            Candidate::Chat(chat) => chat_asker(chat, env)?,
             Candidate::Agent(agent) => Box::new(AgentAsker::new(agent, base, env)?),
             Candidate::Recorded(recorded) => {
                 let file = base.join(&recorded.path);

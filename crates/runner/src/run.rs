@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant, SystemTime};
 
-use fairtrial_candidates::{Ask, AskOutcome, AskReply, Reporter, RequestNote, Workspace};
+use fairtrial_candidates::{Ask, AskOutcome, AskReply, Reporter, RequestNote, StepNote, Workspace};
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::plan::Candidate;
 use fairtrial_core::schedule::{TrialKey, schedule};
@@ -210,6 +210,11 @@ impl Reporter for ToSession {
             let over = RunEvent::RequestOver(self.key.clone(), spot, note);
             let _ = self.hear.send(Heard::Done(over));
         }
+    }
+
+    fn step(&self, step: StepNote) {
+        // After a session is over, nothing more is written.
+        let _ = self.hear.send(Heard::Done(RunEvent::Step(self.key.clone(), step)));
     }
 
     fn is_stopping(&self) -> bool {

@@ -6,13 +6,15 @@
 use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
-use fairtrial_candidates::{Ask, AskOutcome, AskReply, RequestNote, TryAgain};
+use fairtrial_candidates::{Ask, AskOutcome, AskReply, RequestNote, StepNote, TryAgain};
 use fairtrial_core::digest::hash64;
 use fairtrial_core::plan::{Candidate, Feedback, Plan, Price};
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::{Verdict, VoidReason};
 use fairtrial_grading::{JudgedSubmission, Manner, feedback};
-use fairtrial_record::{NewAnswer, NewJudgement, Record, RecordError, RequestResult, TrialSummary};
+use fairtrial_record::{
+    NewAnswer, NewJudgement, NewStep, Record, RecordError, RequestResult, TrialSummary,
+};
 
 use crate::counter::{Counter, Progress};
 use crate::prepare::PlannedTask;
@@ -94,6 +96,8 @@ pub enum RunOrder {
 pub enum RunEvent {
     /// A request of that number is over, while its candidate goes on.
     RequestOver(TrialKey, RequestSpot, RequestNote),
+    /// A candidate that acts has done something, and goes on.
+    Step(TrialKey, StepNote),
     /// A candidate was asked.
     Asked(TrialKey, Box<AskReply>),
     /// An answer was judged.
@@ -174,6 +178,7 @@ impl<'a> Session<'a> {
     pub fn handle(&mut self, event: RunEvent, now: Duration) -> Result<(), RecordError> {
         match event {
             RunEvent::RequestOver(key, spot, note) => self.request_over(&key, spot, note).map(drop),
+            RunEvent::Step(key, step) => self.step(&key, step),
             RunEvent::Asked(key, reply) => {
                 self.scheduler.asked();
                 self.asked(&key, *reply, now)
@@ -339,6 +344,14 @@ impl<'a> Session<'a> {
         self.counter.progress.cost += result.cost;
         let RequestSpot { round, attempt, number } = spot;
         self.record.end_request(key, round, attempt, number, &result)
+    }
+
+    fn step(&mut self, key: &TrialKey, step: StepNote) -> Result<(), RecordError> {
+        let at = self.spec.world.now();
+        let Some(trial) = self.trials.get(key) else { return Ok(()) };
+        let StepNote { kind, subject, outcome, detail, took } = step;
+        let step = NewStep { kind, subject, outcome, detail, seconds: took.as_secs_f64(), at };
+        self.record.add_step(key, trial.round, trial.attempt, &step)
     }
 
     fn asked(&mut self, key: &TrialKey, reply: AskReply, now: Duration) -> Result<(), RecordError> {

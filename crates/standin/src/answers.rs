@@ -78,6 +78,15 @@ pub fn answer(moment: Moment<'_>) -> Answer {
     }
 }
 
+/// The proof that a model brings about which acts; `None`: it does nothing.
+pub fn choice<'a>(moment: Moment<'a>) -> Option<&'a Proof> {
+    let right = moment.succeeds();
+    let options: Vec<&Proof> = moment.task.proofs.iter().filter(|it| it.right == right).collect();
+    let index = (moment.draw("which") * options.len() as f64) as usize;
+    let gives_up = !right && moment.draw("kind") > 0.8;
+    options.get(index).copied().filter(|_| !gives_up)
+}
+
 /// The file of a proof that an answer is made of, and what is in it: the first by its path.
 fn file_of(proof: &Proof) -> (String, String) {
     let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();

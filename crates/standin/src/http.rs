@@ -21,6 +21,7 @@ use serde_json::{Value, json};
 use tokio::sync::oneshot;
 use tokio_stream::wrappers::ReceiverStream;
 
+use crate::acting::{Call, turn};
 use crate::answers::{Answer, Moment, answer};
 use crate::models::Model;
 
@@ -146,12 +147,22 @@ struct ChatRequest {
     seed: u64,
     #[serde(default)]
     stream_options: StreamOptions,
+    /// What it may call; none: it answers.
+    #[serde(default)]
+    tools: Vec<Value>,
 }
 
 #[derive(Debug, Deserialize)]
 struct ChatMessage {
     role: String,
-    content: String,
+    #[serde(default)]
+    content: Option<String>,
+}
+
+impl ChatMessage {
+    fn text(&self) -> &str {
+        self.content.as_deref().unwrap_or_default()
+    }
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -191,9 +202,13 @@ async fn complete(
         return refuse(status, "not now", "try_again");
     }
     let asked = request.messages.iter().find(|it| it.role == "user");
-    let asked = asked.map(|it| it.content.as_str()).unwrap_or_default();
+    let asked = asked.map(ChatMessage::text).unwrap_or_default();
     let known = standin.tasks.iter().filter(|task| asked.contains(&task.statement));
-    let said = match known.max_by_key(|task| task.statement.len()) {
+    let known = known.max_by_key(|task| task.statement.len());
+    if let (Some(task), false) = (known, request.tools.is_empty()) {
+        return shared.take_turn(&request, model, task).await;
+    }
+    let said = match known {
         Some(task) => {
             let answers = request.messages.iter().filter(|it| it.role == "assistant");
             let attempt = 1 + answers.count();
@@ -222,6 +237,39 @@ async fn complete(
 }
 
 impl ServerState {
+    /// What a model does that was given tools.
+    async fn take_turn(&self, request: &ChatRequest, model: &Model, task: &Task) -> Response {
+        let attempt = request.messages.iter().filter(|it| it.role == "user").count();
+        self.write_down(request, task, attempt);
+        let since = request.messages.iter().rev().take_while(|it| it.role != "user");
+        let done = since.filter(|it| it.role == "assistant").count();
+        let (seed, request_seed) = (self.standin.seed, request.seed);
+        let turn = turn(Moment { seed, request_seed, attempt, model, task }, done);
+        let call = |(at, call): (usize, &Call)| {
+            let arguments = call.arguments.to_string();
+            let function = json!({ "name": call.tool, "arguments": arguments });
+            json!({ "id": format!("call-{done}-{at}"), "type": "function", "function": function })
+        };
+        let calls: Vec<Value> = turn.calls.iter().enumerate().map(call).collect();
+        let written = turn.text.clone() + &json!(calls).to_string();
+        let time = Duration::from_secs_f64(model.latency) + writing_time(model, written.len());
+        tokio::time::sleep(time).await;
+        let (message, finish) = match calls.is_empty() {
+            true => (json!({ "role": "assistant", "content": turn.text }), "stop"),
+            false => {
+                let message = json!({ "role": "assistant", "content": null, "tool_calls": calls });
+                (message, "tool_calls")
+            }
+        };
+        Json(json!({
+            "object": "chat.completion",
+            "model": model.name,
+            "choices": [{ "index": 0, "message": message, "finish_reason": finish }],
+            "usage": usage(request, &written),
+        }))
+        .into_response()
+    }
+
     fn write_down(&self, request: &ChatRequest, task: &Task, attempt: usize) {
         if let Some(log) = &mut *self.log.lock().unwrap_or_else(PoisonError::into_inner) {
             let at = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
@@ -242,7 +290,7 @@ impl ServerState {
         if model.fault_rate == 0.0 {
             return false;
         }
-        let text: String = request.messages.iter().map(|it| it.content.as_str()).collect();
+        let text: String = request.messages.iter().map(ChatMessage::text).collect();
         let (own, seed) = (self.standin.seed.to_string(), request.seed.to_string());
         if unit(&["fault", &own, &model.name, &seed, &text]) >= model.fault_rate {
             return false;
@@ -264,7 +312,7 @@ fn tokens(text: &str) -> usize {
 
 /// Everything but the last message was sent before, and so comes from the cache.
 fn usage(request: &ChatRequest, text: &str) -> Value {
-    let counts: Vec<usize> = request.messages.iter().map(|it| tokens(&it.content)).collect();
+    let counts: Vec<usize> = request.messages.iter().map(|it| tokens(it.text())).collect();
     let input: usize = counts.iter().sum();
     let fresh = if counts.len() > 2 { counts.last().copied().unwrap_or(0) } else { input };
     json!({

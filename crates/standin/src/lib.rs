@@ -3,6 +3,7 @@
 //! Each model has a skill, a speed and habits. What it answers is drawn from the proofs of a
 //! docket and from scripted ways to go wrong, by a seed: the same request gets the same answer.
 
+mod acting;
 mod answers;
 mod http;
 mod models;

@@ -343,3 +343,192 @@ fn what_is_not_there_is_told_before_anything_runs() {
         assert!(!env.path("record").exists());
     }
 }
+
+/// Answers requests one after the other: each with a status and a body, and gives what it was asked.
+fn scripted(answers: Vec<(u16, Value)>) -> (String, std::thread::JoinHandle<Vec<Value>>) {
+    use std::io::{Read as _, Write as _};
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("http://{}/v1", listener.local_addr().unwrap());
+    let thread = std::thread::spawn(move || {
+        let mut asked = Vec::new();
+        for (status, body) in answers {
+            let (mut stream, _) = listener.accept().unwrap();
+            let mut reader = BufReader::new(stream.try_clone().unwrap());
+            let mut length = 0;
+            loop {
+                let mut line = String::new();
+                reader.read_line(&mut line).unwrap();
+                let lower = line.to_lowercase();
+                if let Some(value) = lower.strip_prefix("content-length:") {
+                    length = value.trim().parse().unwrap();
+                }
+                if line.trim().is_empty() {
+                    break;
+                }
+            }
+            let mut request = vec![0; length];
+            reader.read_exact(&mut request).unwrap();
+            asked.push(serde_json::from_slice(&request).unwrap());
+            let body = body.to_string();
+            let head = format!(
+                "HTTP/1.1 {status} x\r\ncontent-type: application/json\r\nconnection: close\r\n\
+                 retry-after: 0\r\ncontent-length: {}\r\n\r\n",
+                body.len()
+            );
+            stream.write_all((head + &body).as_bytes()).unwrap();
+        }
+        asked
+    });
+    (address, thread)
+}
+
+/// An answer of the protocol that calls tools.
+fn calling(calls: &[(&str, Value)]) -> (u16, Value) {
+    let call = |(at, (name, arguments)): (usize, &(&str, Value))| {
+        let arguments = arguments.as_str().map_or_else(|| arguments.to_string(), str::to_owned);
+        serde_json::json!({ "id": format!("c{at}"), "type": "function",
+                            "function": { "name": name, "arguments": arguments } })
+    };
+    let calls: Vec<Value> = calls.iter().enumerate().map(call).collect();
+    let message = serde_json::json!({ "role": "assistant", "content": null, "tool_calls": calls });
+    (
+        200,
+        serde_json::json!({ "choices": [{ "message": message, "finish_reason": "tool_calls" }],
+        "usage": { "prompt_tokens": 100, "completion_tokens": 10 } }),
+    )
+}
+
+fn saying(text: &str) -> (u16, Value) {
+    let message = serde_json::json!({ "role": "assistant", "content": text });
+    (
+        200,
+        serde_json::json!({ "choices": [{ "message": message, "finish_reason": "stop" }],
+        "usage": { "prompt_tokens": 100, "completion_tokens": 10 } }),
+    )
+}
+
+/// A plan with one model that acts, on the task `night-tide`.
+fn prepare_actor(env: &TestEnv, address: &str, more: &str) {
+    env.demo_docket(&["night-tide"]);
+    env.write(
+        "plan.toml",
+        &format!(
+            "docket = \"docket\"\nattempts = 2\n[[candidate]]\nname = \"wherry\"\nkind = \"chat\"\n\
+             acts = true\nmodel = \"auk\"\nendpoint = \"{address}\"\n{more}\n"
+        ),
+    );
+}
+
+#[test]
+fn a_model_acts_through_tools_and_reaches_nothing_else() {
+    use serde_json::json;
+    let env = TestEnv::new();
+    let secret = env.path("secret");
+    env.write("secret", "seaworthy");
+    let fix = json!({ "path": "merrow/tides.py", "old": "    return spans",
+        "new": "    if start is not None:\n        spans.append((start, last))\n    return spans" });
+    let (address, server) = scripted(vec![
+        (503, json!({ "error": "not now" })),
+        calling(&[
+            ("list", json!({})),
+            ("read", json!({ "path": secret })),
+            ("read", json!({ "path": "../../../etc/passwd" })),
+            ("write", json!({ "path": ".git/hooks/post-checkout", "content": "x" })),
+            ("write", json!({ "path": "merrow/tides.py/x", "content": "x" })),
+            ("edit", json!({ "path": "merrow/tides.py", "old": "e", "new": "x" })),
+            ("edit", json!("{\"path\": 7")),
+            ("fly", json!({})),
+            (
+                "run",
+                json!({ "command": format!("cat {}; ln -s {} out; (exec 3<>/dev/tcp/127.0.0.1/80) 2>&1; id -u; echo \u{1b}]0;gone", secret.display(), secret.display()) }),
+            ),
+            ("read", json!({ "path": "out" })),
+            ("write", json!({ "path": "out", "content": "x" })),
+        ]),
+        saying("I give up."),
+        calling(&[("delete", json!({ "path": "./out" })), ("edit", fix)]),
+        calling(&[("run", json!({ "command": "python3 -m unittest 2>&1 | tail -n 1" }))]),
+        saying("Done."),
+    ]);
+    prepare_actor(&env, &address, "");
+    let trial = run(&env);
+    let asked = server.join().unwrap();
+    assert_eq!(trial["verdict"], "pass", "{trial:#}");
+    let (first, second) = (&trial["attempts"][0], &trial["attempts"][1]);
+    let outcome = |attempt: &Value, at: usize| -> (String, String) {
+        let text = |key: &str| attempt["steps"][at][key].as_str().unwrap().to_owned();
+        (text("outcome"), text("detail"))
+    };
+    assert_eq!(outcome(first, 0).0, "done");
+    for (at, why) in [
+        (1, "it is absolute"),
+        (2, "`..`"),
+        (3, "what git keeps"),
+        (4, "is no folder"),
+        (5, "times"),
+        (6, "cannot be called"),
+        (7, "unknown"),
+        (9, "a link to"),
+        (10, "a link"),
+    ] {
+        let (outcome, detail) = outcome(first, at);
+        assert_eq!(outcome, "refused", "{at}: {detail}");
+        assert!(detail.contains(why) || at == 7, "{at}: {detail}");
+    }
+    let (ran, printed) = outcome(first, 8);
+    assert!(ran == "done" && !printed.contains("seaworthy"), "{printed}");
+    assert!(printed.contains("No such file") || printed.contains("ermission denied"), "{printed}");
+    assert_eq!((&first["verdict"], &second["verdict"]), (&"fail".into(), &"pass".into()));
+    assert_eq!(outcome(second, 2).1, "It ended with status 0.\nOK\n");
+    assert_eq!(second["change"]["files"].as_array().unwrap().len(), 1, "the link is gone again");
+    assert_eq!((said(first), said(second)), ("I give up.", "Done."));
+    // Every request is written down, the one that was refused, too.
+    let requests: Vec<_> =
+        trial["requests"].as_array().unwrap().iter().map(|it| it["outcome"].as_str()).collect();
+    assert_eq!(requests.len(), 6);
+    assert_eq!(requests[0], Some("provider error"));
+    // What came of a call is what the model reads next, by its number.
+    let last = asked[2]["messages"].as_array().unwrap().last().unwrap().clone();
+    assert_eq!((&last["role"], &last["tool_call_id"]), (&"tool".into(), &"c10".into()));
+    assert_eq!(asked[0]["messages"], asked[1]["messages"]);
+    let shown = env.run(&["show", "record", "--trial", "1"]).out;
+    assert!(shown.contains("delete  ./out") && !shown.contains('\u{1b}'), "{shown}");
+    assert_eq!(env.run(&["regrade", "record"]).code, 0);
+}
+
+#[test]
+fn a_model_that_acts_is_held_to_its_limits() {
+    use serde_json::json;
+    for (more, limit) in [
+        ("limits = { requests = 2 }", "requests"),
+        ("limits = { tokens = 150 }", "tokens"),
+        ("limits = { time = 1 }", "time"),
+        ("limits = { wall = 2 }", "wall"),
+    ] {
+        let env = TestEnv::new();
+        let command = match limit {
+            "time" => "while :; do :; done",
+            "wall" => "sleep 60",
+            _ => "true",
+        };
+        let asked = if matches!(limit, "time" | "wall") { 1 } else { 2 };
+        let call = calling(&[("run", json!({ "command": command }))]);
+        let (address, server) = scripted(vec![call; asked]);
+        prepare_actor(&env, &address, more);
+        let trial = run(&env);
+        assert_eq!(server.join().unwrap().len(), asked);
+        let attempts = trial["attempts"].as_array().unwrap();
+        assert_eq!((attempts.len(), &trial["verdict"]), (1, &"fail".into()), "{trial:#}");
+        assert_eq!(attempts[0]["ended"]["limit"], limit);
+    }
+    let env = TestEnv::new();
+    for (more, why) in [
+        ("stream = true", "is not asked for a stream"),
+        ("limits = { requests = 0 }", "a limit is not above 0"),
+        ("sampling = { tools = 1 }", "may not set `tools`"),
+    ] {
+        prepare_actor(&env, "http://127.0.0.1:9/v1", more);
+        let refused = env.run(&["run", "plan.toml"]);
+        assert!(refused.code != 0 && refused.err.contains(why), "{}", refused.err);
+    }
+}

@@ -12,7 +12,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::write_json;
-use crate::view::{ActorEndView, AttemptView, TestView, TrialView};
+use crate::view::{ActorEndView, AttemptView, StepView, TestView, TrialView};
 
 /// The version of this output.
 const FORMAT_VERSION: u32 = 1;
@@ -60,6 +60,8 @@ struct Attempt {
     change: Option<ChangeFacts>,
     #[serde(skip_serializing_if = "Option::is_none")]
     ended: Option<ActorEndView>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    steps: Vec<StepView>,
     message: Option<String>,
     notes: Vec<String>,
     feedback: Option<String>,
@@ -169,6 +171,7 @@ fn attempt(view: AttemptView) -> Attempt {
         },
         change: view.change,
         ended: view.ended,
+        steps: view.steps,
         message: view.message,
         feedback: view.feedback,
         answer_kind: row.answer_kind,

@@ -13,7 +13,7 @@ use super::wrap;
 use crate::figures::{count, duration, money};
 use crate::safe::safe;
 use crate::style::Style;
-use crate::view::{ActorEndView, AttemptView, TestView, TrialView};
+use crate::view::{ActorEndView, AttemptView, StepView, TestView, TrialView};
 
 /// Writes a row for each trial. `record` is its folder, for the hint below.
 ///
@@ -167,6 +167,7 @@ fn show_attempt(
     } else if !answer.is_empty() {
         part(out, "answer", answer, style)?;
     }
+    show_steps(out, &view.steps, style)?;
     if let Some(end) = &view.ended {
         show_end(out, end, style)?;
     }
@@ -187,6 +188,25 @@ fn show_attempt(
     }
     if let Some(feedback) = &view.feedback {
         part(out, "feedback", feedback, style)?;
+    }
+    Ok(())
+}
+
+/// What a candidate did on the way, a line each.
+fn show_steps(out: &mut dyn Write, steps: &[StepView], style: Style) -> io::Result<()> {
+    if steps.is_empty() {
+        return Ok(());
+    }
+    writeln!(out, "\n{}", style.bold("steps"))?;
+    for step in steps {
+        let number = style.dim(&format!("{:>4}", step.number));
+        let subject = step.subject.lines().next().unwrap_or_default();
+        let line = format!("{number} {:<7} {}", safe(&step.kind), safe(subject));
+        let (took, why) = (duration(step.seconds), step.detail.lines().next().unwrap_or_default());
+        match step.outcome.as_str() {
+            "done" => writeln!(out, "{line} {}", style.dim(&format!("· {took}")))?,
+            _ => writeln!(out, "{line} · {}", safe(why))?,
+        }
     }
     Ok(())
 }

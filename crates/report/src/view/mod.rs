@@ -9,5 +9,5 @@ pub use self::standings::{
     Deviations, NarrowStandings, Note, Rival, StandingsView, standings_view,
 };
 pub use self::trial::{
-    ActorEndView, AttemptView, TestView, TrialView, is_narrow, trial_list, trial_view,
+    ActorEndView, AttemptView, StepView, TestView, TrialView, is_narrow, trial_list, trial_view,
 };

@@ -6,8 +6,8 @@ use fairtrial_core::answer::Code;
 use fairtrial_core::change::ChangeFacts;
 use fairtrial_core::judgement::TestOutcome;
 use fairtrial_record::{
-    AttemptRow, GradingRow, Record, RecordError, RegradeRow, RequestRow, Selection, TaskNote,
-    TrialRow, TrialSummary,
+    AttemptRow, GradingRow, Record, RecordError, RegradeRow, RequestRow, Selection, StepRow,
+    TaskNote, TrialRow, TrialSummary,
 };
 use serde::{Deserialize, Serialize};
 
@@ -39,6 +39,8 @@ pub struct AttemptView {
     pub change: Option<ChangeFacts>,
     /// How a candidate that acts ended, and what it said.
     pub ended: Option<ActorEndView>,
+    /// What a candidate that acts did on the way.
+    pub steps: Vec<StepView>,
     /// The error or compiler message.
     pub message: Option<String>,
     /// What went back to the candidate.
@@ -47,6 +49,27 @@ pub struct AttemptView {
     pub tests: Vec<TestView>,
     /// What it came to when it was judged again, and when that was.
     pub again: Vec<(RegradeRow, String)>,
+}
+
+/// One thing that a candidate did on the way to an answer.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct StepView {
+    /// In which round of the trial.
+    pub round: u32,
+    /// Which one, from 1.
+    pub number: u32,
+    /// When it was over.
+    pub at: String,
+    /// What it was: `read`, `edit`, `run` and so on.
+    pub kind: String,
+    /// What it was about: a path, a command.
+    pub subject: String,
+    /// `done`, or why not.
+    pub outcome: String,
+    /// What came of it, head and tail.
+    pub detail: String,
+    /// Seconds that it took.
+    pub seconds: f64,
 }
 
 /// A test. What is sealed of it is there only if it was asked for.
@@ -99,7 +122,9 @@ pub fn trial_view(
 ) -> Result<TrialView, RecordError> {
     let gradings = record.gradings(&Selection::of(&row.key))?;
     let attempts = std::mem::take(&mut row.attempts);
-    let attempts = attempts.into_iter().map(|it| attempt_view(record, it, &gradings, unseal));
+    let steps = std::mem::take(&mut row.steps);
+    let attempts =
+        attempts.into_iter().map(|it| attempt_view(record, it, &steps, &gradings, unseal));
     let manifest = record.manifest();
     Ok(TrialView {
         task: manifest.tasks.iter().find(|it| it.name == row.key.task).cloned(),
@@ -139,6 +164,7 @@ pub struct ActorEndView {
 fn attempt_view(
     record: &Record,
     row: AttemptRow,
+    steps: &[StepRow],
     gradings: &[GradingRow],
     unseal: bool,
 ) -> Result<AttemptView, RecordError> {
@@ -155,7 +181,9 @@ fn attempt_view(
             TestView { outcome, is_open: false }
         }
     };
+    let steps = steps.iter().filter(|it| it.attempt == row.number);
     Ok(AttemptView {
+        steps: steps.map(|it| step_view(record, it)).collect::<Result<_, _>>()?,
         answer: record.text(&row.answer)?,
         code: record.code(&row)?,
         change: record.change(&row)?,
@@ -165,5 +193,19 @@ fn attempt_view(
         tests: record.tests(&row)?.into_iter().map(test).collect(),
         again: again.collect(),
         row,
+    })
+}
+
+fn step_view(record: &Record, step: &StepRow) -> Result<StepView, RecordError> {
+    let detail = step.detail.as_deref().map(|it| record.text(it)).transpose()?;
+    Ok(StepView {
+        round: step.round,
+        number: step.number,
+        at: step.at.clone(),
+        kind: step.kind.clone(),
+        subject: step.subject.clone(),
+        outcome: step.outcome.clone(),
+        detail: detail.unwrap_or_default(),
+        seconds: step.seconds,
     })
 }

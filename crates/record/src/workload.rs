@@ -8,10 +8,10 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use rusqlite::Connection;
 
-/// Steps of the database's machine between two looks at how many there were.
+/// Workload of the database's machine between two looks at how many there were.
 const BETWEEN: u64 = 100_000;
 
-/// Steps that any piece of reading may take.
+/// Workload that any piece of reading may take.
 const LEAST: u64 = 50_000_000;
 
 /// Steps that each page adds: it holds at most some hundred rows, and a row takes some dozen steps.
@@ -19,12 +19,12 @@ const PER_PAGE: u64 = 200_000;
 
 /// The steps that are left.
 #[derive(Debug)]
-pub struct Steps {
+pub struct Workload {
     left: Arc<AtomicU64>,
     most: u64,
 }
 
-impl Steps {
+impl Workload {
     /// Bounds what a database does from now on, by its size.
     pub fn bound(connection: &mut Connection) -> rusqlite::Result<Self> {
         let pages: i64 = connection.pragma_query_value(None, "page_count", |row| row.get(0))?;

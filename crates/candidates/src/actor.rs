@@ -1,0 +1,285 @@
+//! Models that act: our own small agent, which gives a model tools by the chat-completions protocol and
+//! does what it asks for, until it asks for nothing more.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use fairtrial_core::answer::Submission;
+use fairtrial_core::change::write_patch;
+use fairtrial_core::plan::ChatCandidate;
+use fairtrial_core::text::head_and_tail;
+use fairtrial_core::tree::WorkTree;
+use fairtrial_core::verdict::VoidReason;
+use serde_json::{Map, Value as Json, json};
+
+use crate::agent::{so_far, view_word};
+use crate::ask::{
+    ActorEnd, Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, StepNote, TryAgain, Workspace,
+};
+use crate::chat::{Got, RequestRefused, exchange, note, said};
+use crate::classify::Refusal;
+use crate::relay::RelayUse;
+use crate::tools::{Toolbox, declared};
+use crate::upstream::{Upstream, UpstreamConfig};
+
+/// What it is told of how it works, after the plan's own system message.
+const HOW: &str = "You work on files by calling tools: look at what is there, change it, and run what \
+                   shows whether it works. When you are done, say so without calling a tool.";
+
+/// How often a request is sent again, while the attempt goes on, before the attempt is spoiled.
+const TRIES: u32 = 3;
+
+/// Longest wait before a request is sent again.
+const WAIT_MAX: Duration = Duration::from_secs(30);
+
+/// How often is looked whether the run is stopping.
+const POLL: Duration = Duration::from_millis(50);
+
+/// Calls in one answer that are made; more are refused.
+const CALLS_MAX: usize = 32;
+
+/// Longest text of its last words that is kept, in bytes.
+const SAID_MAX: usize = 16 << 10;
+
+/// A model that acts.
+pub struct ActorAsker {
+    upstream: Upstream,
+    config: ChatCandidate,
+}
+
+/// One attempt.
+struct Attempt<'a> {
+    asker: &'a ActorAsker,
+    reporter: &'a dyn Reporter,
+    began: Instant,
+    used: RelayUse,
+    seed: u64,
+}
+
+/// What came of one request.
+enum Answered {
+    Got(Got),
+    /// A limit of the plan, or the host's own length limit, is met.
+    Limit(&'static str),
+}
+
+impl ActorAsker {
+    /// Makes a candidate ready to be asked; `key` looks up environment variables.
+    ///
+    /// # Errors
+    /// When the key is not in the environment, or a header cannot be sent.
+    pub fn new(
+        config: &ChatCandidate,
+        key: impl Fn(&str) -> Option<String>,
+    ) -> Result<Self, AskerError> {
+        let upstream = UpstreamConfig::of_chat(config);
+        Ok(Self { upstream: Upstream::new(&upstream, key)?, config: config.clone() })
+    }
+
+    fn attempt(
+        &self,
+        ask: &Ask,
+        workspace: &Workspace<'_>,
+        reporter: &dyn Reporter,
+    ) -> Result<(Submission, ActorEnd), AskOutcome> {
+        let base = workspace.prepared.as_ref().map_or(&workspace.given, |it| it.base());
+        let began = Instant::now();
+        let (used, seed) = (RelayUse::default(), ask.seed);
+        let mut attempt = Attempt { asker: self, reporter, began, used, seed };
+        let limits = &self.config.limits;
+        let mut tools = Toolbox::new(workspace, limits, base, &so_far(ask.last.as_ref(), base));
+        let mut messages = vec![json!({ "role": "system", "content": HOW })];
+        messages.extend(ask.messages.iter().map(|it| json!(it)));
+        let (mut limit, mut last_words) = ("", String::new());
+        loop {
+            let asked = Instant::now();
+            let got = match attempt.request(&messages)? {
+                Answered::Got(got) => got,
+                Answered::Limit(met) => {
+                    limit = met;
+                    break;
+                }
+            };
+            if !got.text.is_empty() {
+                last_words.clone_from(&got.text);
+                reporter.step(said_step(&got.text, asked.elapsed()));
+            }
+            if got.calls.is_empty() {
+                break;
+            }
+            messages
+                .push(json!({ "role": "assistant", "content": got.text, "tool_calls": got.calls }));
+            for (at, call) in got.calls.iter().enumerate() {
+                let function = &call["function"];
+                let name = function["name"].as_str().unwrap_or_default();
+                let arguments = function["arguments"].as_str().unwrap_or_default();
+                let given = if at >= CALLS_MAX {
+                    format!("refused: more than {CALLS_MAX} calls at once")
+                } else if tools.used().limit.is_some() {
+                    "refused: the time is up".to_owned()
+                } else {
+                    let (given, step) = tools.call(name, arguments).map_err(sandbox_failed)?;
+                    reporter.step(step);
+                    given
+                };
+                let id = &call["id"];
+                messages.push(json!({ "role": "tool", "tool_call_id": id, "content": given }));
+                if reporter.is_stopping() {
+                    return Err(AskOutcome::Cancelled);
+                }
+            }
+            if let Some(met) = tools.used().limit {
+                limit = met;
+                break;
+            }
+        }
+        let (change, used) = (tools.change(), tools.used());
+        let ended = match limit {
+            "" => "said that it is done".to_owned(),
+            limit => format!("was ended at its limit of {limit}"),
+        };
+        let end = ActorEnd {
+            ended,
+            limit: limit.to_owned(),
+            stdout: head_and_tail(&last_words, SAID_MAX),
+            stderr: String::new(),
+            wall_seconds: began.elapsed().as_secs_f64(),
+            cpu_seconds: used.cpu.as_secs_f64(),
+            peak_memory: used.peak_memory,
+            view: view_word(used.view).to_owned(),
+            left_out: used.left_out,
+            ..ActorEnd::default()
+        };
+        Ok((submission(workspace, base, &change), end))
+    }
+}
+
+/// A change as it is sent in.
+fn submission(
+    workspace: &Workspace<'_>,
+    base: &WorkTree,
+    change: &fairtrial_core::change::Change,
+) -> Submission {
+    match workspace.prepared {
+        Some(_) => Submission::Patch(write_patch(base, change)),
+        None => Submission::Files(change.files()),
+    }
+}
+
+fn sandbox_failed(why: String) -> AskOutcome {
+    AskOutcome::Void(VoidReason::SandboxError, why)
+}
+
+fn said_step(text: &str, took: Duration) -> StepNote {
+    let first = text.lines().next().unwrap_or_default();
+    StepNote {
+        kind: "said".to_owned(),
+        subject: head_and_tail(first, 100),
+        outcome: "done".to_owned(),
+        detail: head_and_tail(text, 4 << 10),
+        took,
+    }
+}
+
+impl Attempt<'_> {
+    /// Sends the conversation, and again where the host is at fault.
+    fn request(&mut self, messages: &[Json]) -> Result<Answered, AskOutcome> {
+        let config = &self.asker.config;
+        let mut tries = 0;
+        loop {
+            if self.began.elapsed() >= config.limits.wall.0 {
+                return Ok(Answered::Limit("wall"));
+            }
+            if let Some(met) = self.used.met(&config.limits, config.price) {
+                return Ok(Answered::Limit(met));
+            }
+            let refused = match self.send(messages)? {
+                Ok(got) => return Ok(Answered::Got(got)),
+                Err(refused) => refused,
+            };
+            tries += 1;
+            match refused.refusal {
+                // What made the conversation too long is what the model did.
+                Refusal::Void(VoidReason::RequestRefusedForLength) if self.used.answered > 0 => {
+                    return Ok(Answered::Limit("context"));
+                }
+                Refusal::Again(_) if tries < TRIES => self.wait(tries, refused.wait)?,
+                Refusal::Again(reason) => {
+                    let why = format!("{} times: {}", tries, said(&refused));
+                    let unreachable = refused.is_nobody() && self.used.answered == 0;
+                    let after = refused.wait;
+                    return Err(AskOutcome::Again(TryAgain { reason, why, after, unreachable }));
+                }
+                Refusal::Void(_) | Refusal::Halt => return Err(refused.outcome()),
+            }
+        }
+    }
+
+    fn send(&mut self, messages: &[Json]) -> Result<Result<Got, RequestRefused>, AskOutcome> {
+        let config = &self.asker.config;
+        let mut body = Map::new();
+        body.insert("model".into(), json!(config.model));
+        body.insert("messages".into(), json!(messages));
+        body.insert("tools".into(), declared());
+        if config.send_seed {
+            body.insert("seed".into(), json!(self.seed & 0x7fff_ffff));
+        }
+        body.extend(config.sampling.clone());
+        let body = Json::Object(body).to_string();
+        let Some(number) = self.reporter.requested() else { return Err(AskOutcome::Cancelled) };
+        self.used.requests += 1;
+        let began = Instant::now();
+        let result = exchange(&self.asker.upstream, &body);
+        let note = note(&result, &body, began.elapsed());
+        self.used.count(&note);
+        self.reporter.request_over(number, note);
+        Ok(result)
+    }
+
+    /// Waits before a request is sent again: as long as the host asks, or longer each time.
+    fn wait(&self, tries: u32, asked: Option<Duration>) -> Result<(), AskOutcome> {
+        let own = Duration::from_millis(500) * 2u32.pow(tries);
+        let until = Instant::now() + asked.unwrap_or(own).min(WAIT_MAX);
+        while Instant::now() < until {
+            if self.reporter.is_stopping() {
+                return Err(AskOutcome::Cancelled);
+            }
+            std::thread::sleep(POLL);
+        }
+        Ok(())
+    }
+}
+
+impl Asker for ActorAsker {
+    fn ask(
+        &self,
+        ask: &Ask,
+        workspace: Option<&Workspace<'_>>,
+        reporter: &Arc<dyn Reporter>,
+    ) -> AskReply {
+        let Some(workspace) = workspace else {
+            let why = "there is no workspace".to_owned();
+            return AskReply::bare(sandbox_failed(why));
+        };
+        match self.attempt(ask, workspace, &**reporter) {
+            Ok((submission, end)) => AskReply {
+                outcome: AskOutcome::Answer { submission, cut_off: false },
+                request: None,
+                ended: Some(end),
+            },
+            Err(outcome) => AskReply::bare(outcome),
+        }
+    }
+
+    fn has(&self, _task: &str, _sample: u32) -> bool {
+        true
+    }
+
+    fn host(&self) -> Option<&str> {
+        Some(&self.config.endpoint)
+    }
+
+    fn acts(&self) -> bool {
+        true
+    }
+}
