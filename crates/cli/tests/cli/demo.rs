@@ -27,7 +27,7 @@ fn the_demo_ranks_its_models_by_the_skill_they_were_given() {
     assert_eq!(standings["complete"], true);
     // Agents are ranked over the tasks that they stand for, beside the models.
     let narrow = &standings["narrower"][0];
-    assert_eq!(narrow["candidates"].as_array().unwrap().len(), 9);
+    assert_eq!(narrow["candidates"].as_array().unwrap().len(), 10);
     let shown = env.json(&["show", "demo/record", "--json"]);
     for (agent, reason) in [
         ("skiff", serde_json::Value::Null),
@@ -35,6 +35,7 @@ fn the_demo_ranks_its_models_by_the_skill_they_were_given() {
         ("punt", "wrong result".into()),
         ("coracle", "empty change".into()),
         ("gig", "wrong result".into()),
+        ("wherry", serde_json::Value::Null),
     ] {
         let trials =
             shown["trials"].as_array().unwrap().iter().filter(|it| it["candidate"] == agent);
@@ -44,7 +45,7 @@ fn the_demo_ranks_its_models_by_the_skill_they_were_given() {
     // Everything is done, so nothing is run again, and the standings stay.
     let again = env.run(&["demo", "--out", "demo"]);
     assert_eq!(again.code, 0, "{}", again.err);
-    assert!(again.err.contains("trials 282 of 282"), "{}", again.err);
+    assert!(again.err.contains("trials 288 of 288"), "{}", again.err);
     assert_eq!(env.json(&["standings", "demo/record", "--json"]), standings);
 }
 
