@@ -28,6 +28,8 @@ pub enum Command {
     Standings(StandingsArgs),
     /// Show trials in full: prompt, answer, code, tests, feedback
     Show(ShowArgs),
+    /// Note that a person helped with a trial
+    Note(NoteArgs),
     /// Judge the recorded answers again, without asking any model
     Regrade(RegradeArgs),
     /// Prove that the tests of a docket tell right answers from wrong ones
@@ -108,6 +110,23 @@ pub struct ShowArgs {
     /// Write JSON
     #[arg(long)]
     pub json: bool,
+}
+
+/// `fairtrial note`.
+#[derive(Debug, clap::Args)]
+pub struct NoteArgs {
+    /// The record
+    #[arg(value_name = "RECORD")]
+    pub record: PathBuf,
+    /// The trial's number
+    #[arg(long, value_name = "N")]
+    pub trial: i64,
+    /// How it was helped; in place of what was said before
+    #[arg(value_name = "TEXT", required_unless_present = "forget")]
+    pub text: Option<String>,
+    /// Nobody helped, after all
+    #[arg(long, conflicts_with = "text")]
+    pub forget: bool,
 }
 
 /// `fairtrial regrade`.

@@ -63,6 +63,9 @@ pub enum Failure {
         #[source]
         source: io::Error,
     },
+    /// A note without words.
+    #[error("a note needs words: say how the trial was helped")]
+    EmptyNote,
     /// The folder for the demo holds something else.
     #[error("`{0}` is there already and is no demo of this version")]
     OutTaken(PathBuf),
@@ -115,7 +118,9 @@ impl Failure {
             Self::Prepare(error) => of_preparing(error),
             Self::Vet(VetError::Prepare(error)) => of_preparing(error),
             Self::Vet(_) | Self::Folder(_) | Self::Source(_) => Advice::of(USAGE),
-            Self::NoVariable(_) | Self::UnknownLanguage { .. } => Advice::of(USAGE),
+            Self::NoVariable(_) | Self::UnknownLanguage { .. } | Self::EmptyNote => {
+                Advice::of(USAGE)
+            }
             Self::Regrade(error) => match error {
                 RegradeError::Prepare(error @ PrepareError::Docket { .. }) => of_preparing(error)
                     .hint("name the docket: fairtrial regrade RECORD --docket DIR"),

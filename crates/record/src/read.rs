@@ -64,6 +64,8 @@ pub struct TrialSummary {
     pub estimated: bool,
     /// What it cost, all requests together.
     pub cost: f64,
+    /// Whether a person says that it was helped.
+    pub is_helped: bool,
 }
 
 impl TrialSummary {
@@ -100,6 +102,8 @@ pub struct TrialRow {
     pub begun: String,
     /// When it was over.
     pub ended: Option<String>,
+    /// How a person says that it was helped.
+    pub helped: Option<String>,
     /// The attempts, in order.
     pub attempts: Vec<AttemptRow>,
     /// The requests of all rounds, in order.
@@ -244,7 +248,7 @@ impl Record {
                 FROM requests {own} GROUP BY candidate, task, sample)
              SELECT t.number, t.candidate, t.task, t.sample, t.verdict, t.reason, a.attempts,
                 a.deviating, l.tests_passed, l.tests_total, r.seconds, r.input, r.cached,
-                r.output, r.estimated, r.cost
+                r.output, r.estimated, r.cost, t.helped IS NOT NULL
              FROM trials t LEFT JOIN a USING (candidate, task, sample)
                 LEFT JOIN r USING (candidate, task, sample)
                 LEFT JOIN attempts l ON l.candidate = t.candidate AND l.task = t.task
@@ -273,6 +277,7 @@ impl Record {
                     tokens: Tokens { input: long(11)?, cached: long(12)?, output: long(13)? },
                     estimated: count(14)? > 0,
                     cost: real(15)?,
+                    is_helped: row.get(16)?,
                 })
             })
         })
@@ -287,8 +292,8 @@ impl Record {
         let own = of.clause("");
         self.read("read trials", || {
             let trials = format!(
-                "SELECT number, candidate, task, sample, round, prompt, verdict, reason, begun, ended
-                 FROM trials {own} ORDER BY number"
+                "SELECT number, candidate, task, sample, round, prompt, verdict, reason, begun, ended,
+                 helped FROM trials {own} ORDER BY number"
             );
             let mut trials = of.rows(self, &trials, trial_row)?;
             let attempts = format!(
@@ -538,6 +543,7 @@ fn trial_row(row: &Row<'_>) -> rusqlite::Result<TrialRow> {
         verdict: verdict(row.get(6)?, row.get(7)?)?,
         begun: row.get(8)?,
         ended: row.get(9)?,
+        helped: row.get(10)?,
         attempts: Vec::new(),
         requests: Vec::new(),
         steps: Vec::new(),

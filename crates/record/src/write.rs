@@ -332,6 +332,18 @@ impl Record {
         })
     }
 
+    /// Says that a person helped with a trial, and how; `None` takes it back.
+    ///
+    /// # Errors
+    /// When the database refuses.
+    pub fn set_helped(&mut self, key: &TrialKey, how: Option<&str>) -> Result<(), RecordError> {
+        self.transact("commit a note", |transaction| {
+            let set =
+                "UPDATE trials SET helped = ?4 WHERE candidate = ?1 AND task = ?2 AND sample = ?3";
+            transaction.execute(set, params![key.candidate, key.task, key.sample, how]).map(drop)
+        })
+    }
+
     /// Commits one thing that a candidate did, after those before it.
     ///
     /// # Errors

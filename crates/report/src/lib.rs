@@ -17,6 +17,7 @@ pub use safe::safe;
 pub use style::Style;
 pub use text::{doctor_table, regrade_table, show_list, show_trials, standings, vet_table};
 pub use view::{
-    AttemptView, Deviations, DoctorView, LanguageView, LayerView, Note, Rival, StandingsView,
-    StepView, TestView, TrialView, is_narrow, standings_view, trial_list, trial_view,
+    AttemptView, Deviations, DoctorView, Helped, LanguageView, LayerView, Note, Rival,
+    StandingsView, StepView, TestView, TrialView, is_narrow, standings_view, trial_list,
+    trial_view,
 };

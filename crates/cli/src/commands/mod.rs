@@ -2,6 +2,7 @@
 
 pub mod demo;
 pub mod doctor;
+pub mod note;
 pub mod regrade;
 pub mod run;
 pub mod show;

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::io::Write;
+use std::path::Path;
 
 use fairtrial_core::answer::Code;
 use fairtrial_core::plan::Candidate;
@@ -96,11 +97,7 @@ fn nothing(args: &ShowArgs, record: &Record) -> Result<Failure, RecordError> {
     }
     if let Some(number) = args.trial {
         wanted.push(format!("number {number}"));
-        let numbers = record.summaries(&Selection::default())?.into_iter().map(|it| it.number);
-        there.push(match numbers.max() {
-            Some(last) => format!("trials are numbered from 1 to {last}"),
-            None => "no trial has begun yet".to_owned(),
-        });
+        there.push(numbers(record)?);
     }
     if wanted.is_empty() {
         wanted.push("begun yet".to_owned());
@@ -110,5 +107,20 @@ fn nothing(args: &ShowArgs, record: &Record) -> Result<Failure, RecordError> {
         record: args.record.clone(),
         wanted: wanted.join(", "),
         there: there.join("; "),
+    })
+}
+
+/// The error that there is no trial of that number.
+pub fn no_such_trial(record: &Record, path: &Path, number: i64) -> Result<Failure, RecordError> {
+    let (wanted, there) = (format!("number {number}"), numbers(record)?);
+    Ok(Failure::NothingSelected { record: path.to_owned(), wanted, there })
+}
+
+/// Which numbers trials have.
+fn numbers(record: &Record) -> Result<String, RecordError> {
+    let numbers = record.summaries(&Selection::default())?.into_iter().map(|it| it.number);
+    Ok(match numbers.max() {
+        Some(last) => format!("trials are numbered from 1 to {last}"),
+        None => "no trial has begun yet".to_owned(),
     })
 }

@@ -532,3 +532,35 @@ fn a_model_that_acts_is_held_to_its_limits() {
         assert!(refused.code != 0 && refused.err.contains(why), "{}", refused.err);
     }
 }
+
+#[test]
+fn a_person_s_help_is_noted_and_the_standings_say_so() {
+    let env = TestEnv::new();
+    env.gap_docket("");
+    env.recorded("", &[("gap", "```python\nx = 1\n```")]);
+    assert_eq!(env.run(&["run", "plan.toml"]).code, 0);
+    let note = |args: &[&str]| env.run(&[&["note", "record", "--trial"], args].concat());
+    let done = note(&["1", "told it\u{1b}[2J where to look"]);
+    assert_eq!((done.code, done.err.as_str()), (0, "trial 1 is noted as helped by a person\n"));
+    assert!(
+        trial(&env)["helped"].as_str().unwrap().ends_with("where to look"),
+        "{:#}",
+        trial(&env)
+    );
+    let shown = env.run(&["show", "record", "--trial", "1"]).out;
+    assert!(shown.contains("a person helped: told it") && !shown.contains('\u{1b}'), "{shown}");
+    let standings = env.run(&["standings", "record"]).out;
+    assert!(standings.contains("A person helped") && standings.contains("in 1 trial, 0 passed"));
+    for (args, code, why) in [
+        (&["2", "x"][..], 2, "trials are numbered from 1 to 1"),
+        (&["1", " "], 2, "a note needs words"),
+        (&["1"], 2, "TEXT"),
+        (&["1", "--forget", "x"], 2, "cannot be used with"),
+    ] {
+        let refused = note(args);
+        assert!(refused.code == code && refused.err.contains(why), "{}", refused.err);
+    }
+    assert_eq!(note(&["1", "--forget"]).code, 0);
+    assert!(trial(&env)["helped"].is_null());
+    assert!(!env.run(&["standings", "record"]).out.contains("A person helped"));
+}

@@ -34,6 +34,8 @@ struct TrialOutput {
     reason: Option<&'static str>,
     begun: String,
     ended: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    helped: Option<String>,
     seconds: f64,
     cost: f64,
     prompt: String,
@@ -140,6 +142,7 @@ fn trial(view: TrialView) -> TrialOutput {
         sample: row.key.sample,
         begun: row.begun,
         ended: row.ended,
+        helped: row.helped,
     }
 }
 

@@ -132,6 +132,14 @@ fn sentence(note: &Note) -> String {
             let reasons = reasons.collect::<Vec<_>>().join(", ");
             format!("Void trials count for nobody: {reasons}.")
         }
+        Note::Helped(candidates) => {
+            let some = candidates.iter().map(|it| {
+                let trials = count(it.trials, "trial");
+                format!("{} in {trials}, {} passed", it.name, it.passed)
+            });
+            let some = some.collect::<Vec<_>>().join("; ");
+            format!("A person helped, and the ranking counts it as if not: {some}.")
+        }
         Note::Incomplete { over, wanted } => {
             format!("The run is not complete: {over} of {wanted} trials are over.")
         }

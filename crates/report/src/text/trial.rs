@@ -109,6 +109,9 @@ fn show_trial(out: &mut dyn Write, view: &TrialView, unseal: bool, style: Style)
         money(trial.cost()),
         safe(&view.currency),
     )?;
+    if let Some(how) = &trial.helped {
+        writeln!(out, "a person helped: {}", safe(how))?;
+    }
     part(out, "prompt", &view.prompt, style)?;
     for request in view.unanswered() {
         let status = request.status.map_or(String::new(), |it| format!(", status {it}"));

@@ -78,6 +78,8 @@ pub enum Note {
     OpenFeedback,
     /// Void trials, by reason.
     Void(Vec<(&'static str, usize)>),
+    /// Trials that a person helped with.
+    Helped(Vec<Helped>),
     /// Not all trials are over.
     Incomplete {
         /// Trials that are.
@@ -102,6 +104,17 @@ pub struct Rival {
     pub name: String,
     /// Tasks that both did, and the adjusted p; `None` where they did none.
     pub compared: Option<(usize, f64)>,
+}
+
+/// How often a candidate was helped.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Helped {
+    /// Its name.
+    pub name: String,
+    /// Trials in which it was helped.
+    pub trials: usize,
+    /// Of these, those that passed.
+    pub passed: usize,
 }
 
 /// How often a candidate did not answer in the form asked for.
@@ -144,6 +157,7 @@ pub fn standings_view(record: &Record) -> Result<StandingsView, RecordError> {
         notes.push(Note::OpenFeedback);
     }
     notes.extend(void(&trials));
+    notes.extend(helped(&trials));
     if results.len() < wanted {
         notes.push(Note::Incomplete { over: results.len(), wanted });
     }
@@ -235,6 +249,18 @@ fn deviating(reading: ReadingMode, rows: &[Standing]) -> Option<Note> {
         })
         .collect();
     (!candidates.is_empty()).then_some(Note::Deviating { reading, candidates })
+}
+
+fn helped(trials: &[TrialSummary]) -> Option<Note> {
+    let mut by_name = BTreeMap::<&str, Helped>::new();
+    for trial in trials.iter().filter(|it| it.is_helped) {
+        let name = trial.key.candidate.as_str();
+        let new = || Helped { name: name.to_owned(), trials: 0, passed: 0 };
+        let helped = by_name.entry(name).or_insert_with(new);
+        helped.trials += 1;
+        helped.passed += usize::from(trial.verdict == Some(Verdict::Pass));
+    }
+    (!by_name.is_empty()).then(|| Note::Helped(by_name.into_values().collect()))
 }
 
 fn void(trials: &[TrialSummary]) -> Option<Note> {
