@@ -28,6 +28,8 @@ pub enum Command {
     Standings(StandingsArgs),
     /// Show trials in full: prompt, answer, code, tests, feedback
     Show(ShowArgs),
+    /// Lay out what an attempt made of the files, in a folder
+    Files(FilesArgs),
     /// Note that a person helped with a trial
     Note(NoteArgs),
     /// Judge the recorded answers again, without asking any model
@@ -110,6 +112,33 @@ pub struct ShowArgs {
     /// Write JSON
     #[arg(long)]
     pub json: bool,
+}
+
+/// `fairtrial files`.
+#[derive(Debug, clap::Args)]
+pub struct FilesArgs {
+    /// The record
+    #[arg(value_name = "RECORD")]
+    pub record: PathBuf,
+    /// The trial's number
+    #[arg(long, value_name = "N")]
+    pub trial: i64,
+    /// The attempt [default: the last one]
+    #[arg(long, value_name = "N")]
+    pub attempt: Option<u32>,
+    /// Folder to lay them out in; it is made, or empty
+    #[arg(long, value_name = "DIR")]
+    pub into: PathBuf,
+    /// Folder of a docket that has the task, may be given again [default: those of the plan, beside the
+    /// record]
+    #[arg(long, value_name = "DIR")]
+    pub docket: Vec<PathBuf>,
+    /// File with languages that do not ship with the tool, may be given again
+    #[arg(long, value_name = "FILE")]
+    pub languages: Vec<PathBuf>,
+    /// Go on where code cannot be confined: it can then do what you can do
+    #[arg(long)]
+    pub trust_code: bool,
 }
 
 /// `fairtrial note`.

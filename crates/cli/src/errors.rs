@@ -12,7 +12,7 @@ use fairtrial_core::source::SourceError;
 use fairtrial_grading::FolderError;
 use fairtrial_record::RecordError;
 use fairtrial_report::safe;
-use fairtrial_runner::{PrepareError, RegradeError, RunError, VetError};
+use fairtrial_runner::{FilesError, PrepareError, RegradeError, RunError, VetError};
 use fairtrial_sandbox::SandboxError;
 use fairtrial_standin::StandinError;
 
@@ -37,6 +37,9 @@ pub enum Failure {
     /// Proving a docket.
     #[error(transparent)]
     Vet(#[from] VetError),
+    /// The files of an attempt.
+    #[error(transparent)]
+    Files(#[from] FilesError),
     /// A run.
     #[error(transparent)]
     Run(#[from] RunError),
@@ -121,16 +124,8 @@ impl Failure {
             Self::NoVariable(_) | Self::UnknownLanguage { .. } | Self::EmptyNote => {
                 Advice::of(USAGE)
             }
-            Self::Regrade(error) => match error {
-                RegradeError::Prepare(error @ PrepareError::Docket { .. }) => of_preparing(error)
-                    .hint("name the docket: fairtrial regrade RECORD --docket DIR"),
-                RegradeError::Prepare(error) => of_preparing(error),
-                RegradeError::NoAnswers(_) => Advice::of(USAGE),
-                RegradeError::OwnLanguages(languages) => {
-                    Advice { code: USAGE, hints: language_hints(languages) }
-                }
-                RegradeError::Record(error) => of_record(error),
-            },
+            Self::Files(error) => of_files(error),
+            Self::Regrade(error) => of_regrading(error),
             Self::Run(RunError::OtherPlan { .. }) => Advice::of(USAGE)
                 .hint("give the run a record of its own: fairtrial run PLAN --record DIR")
                 .hint("or put the plan and its tasks back as they were"),
@@ -152,6 +147,38 @@ impl Failure {
 
 /// Where neither dockets nor records may lie.
 const NOT_THERE: &str = "keep it outside of the system's folders and of the interpreters' own";
+
+fn of_regrading(error: &RegradeError) -> Advice {
+    match error {
+        RegradeError::Prepare(error @ PrepareError::Docket { .. }) => {
+            of_preparing(error).hint("name the docket: fairtrial regrade RECORD --docket DIR")
+        }
+        RegradeError::Prepare(error) => of_preparing(error),
+        RegradeError::NoAnswers(_) => Advice::of(USAGE),
+        RegradeError::OwnLanguages(languages) => {
+            Advice { code: USAGE, hints: language_hints(languages) }
+        }
+        RegradeError::Record(error) => of_record(error),
+    }
+}
+
+fn of_files(error: &FilesError) -> Advice {
+    match error {
+        FilesError::Prepare(error) => of_preparing(error),
+        FilesError::Regrade(error) => of_regrading(error),
+        FilesError::Record(error) => of_record(error),
+        FilesError::Start { .. } => Advice::of(OUTSIDE),
+        FilesError::NoTrial(_) | FilesError::NoAttempt { .. } => {
+            Advice::of(USAGE).hint("see which there are: fairtrial show RECORD")
+        }
+        FilesError::NoCode { .. } => {
+            Advice::of(USAGE).hint("see the answer: fairtrial show RECORD --trial N")
+        }
+        FilesError::OtherTask(_) => {
+            Advice::of(USAGE).hint("name the docket that it was run with: --docket DIR")
+        }
+    }
+}
 
 fn of_preparing(error: &PrepareError) -> Advice {
     match error {

@@ -6,6 +6,7 @@
 
 mod compatibility;
 mod counter;
+mod files;
 mod pool;
 mod prepare;
 mod regrade;
@@ -16,6 +17,7 @@ mod trial;
 mod vet;
 
 pub use counter::{CandidateProgress, Progress};
+pub use files::{FilesError, FilesOptions, attempt_files};
 pub use prepare::{PlannedTask, Preparation, PrepareError, PrepareOptions, prepare};
 pub use regrade::{RegradeError, RegradeOptions, Regraded, regrade};
 pub use run::{RunError, RunOptions, run_trials};

@@ -84,7 +84,7 @@ pub fn regrade(
     let mut record = Record::open_to_add(folder)?;
     let manifest = record.manifest().clone();
     let base = folder.parent().unwrap_or(Path::new("."));
-    let sources = sources(&manifest, base, options)?;
+    let sources = sources(&manifest, base, &options.dockets, &options.languages)?;
     let setup = JudgingSetup::prepare(&manifest.plan.limits, &sources, prepare)?;
     let trials = record.trials(&Selection::default())?;
     let (items, left_out) = select(&record, &setup, &trials)?;
@@ -109,18 +109,20 @@ pub fn regrade(
     Ok(Regraded { grading, wanted: items.len(), stopped: count < items.len() })
 }
 
-fn sources(
+/// Where the tasks of a record are.
+pub fn sources(
     manifest: &Manifest,
     base: &Path,
-    options: &RegradeOptions,
+    dockets: &[PathBuf],
+    languages: &[PathBuf],
 ) -> Result<Sources, RegradeError> {
-    if options.languages.is_empty() && !manifest.languages.is_empty() {
+    if languages.is_empty() && !manifest.languages.is_empty() {
         return Err(RegradeError::OwnLanguages(Box::new(manifest.languages.clone())));
     }
     let mut sources = Sources::of_plan(&manifest.plan, base);
-    sources.languages.clone_from(&options.languages);
-    if !options.dockets.is_empty() {
-        sources.dockets.clone_from(&options.dockets);
+    sources.languages = languages.to_vec();
+    if !dockets.is_empty() {
+        sources.dockets = dockets.to_vec();
     }
     Ok(sources)
 }

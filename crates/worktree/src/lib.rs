@@ -11,6 +11,7 @@ mod prepare;
 mod read;
 mod source;
 mod taken;
+mod write;
 
 pub use cache::TreeCache;
 pub use error::PrepareError;
@@ -18,3 +19,4 @@ pub use prepare::{Preparation, PreparedTree};
 pub use read::read_tree;
 pub use source::Source;
 pub use taken::{Taken, take_change};
+pub use write::write_tree;

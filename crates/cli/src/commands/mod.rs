@@ -2,6 +2,7 @@
 
 pub mod demo;
 pub mod doctor;
+pub mod files;
 pub mod note;
 pub mod regrade;
 pub mod run;

@@ -564,3 +564,39 @@ fn a_person_s_help_is_noted_and_the_standings_say_so() {
     assert!(trial(&env)["helped"].is_null());
     assert!(!env.run(&["standings", "record"]).out.contains("A person helped"));
 }
+
+#[test]
+fn the_files_of_an_attempt_are_laid_out() {
+    let env = TestEnv::new();
+    let script = format!(
+        "if [ -e half ]; then {FIX}; rm half; else echo 1 > half; ln -s /etc/passwd out; ln -s merrow in; fi"
+    );
+    prepare(&env, &script, "attempts = 2", "");
+    assert_eq!(run(&env)["verdict"], "pass");
+    let files = |args: &[&str]| env.run(&[&["files", "record", "--trial"], args].concat());
+    let done = files(&["1", "--attempt", "1", "--into", "first"]);
+    assert_eq!(done.code, 0, "{}", done.err);
+    assert!(done.err.contains("left out: the link `out`"), "{}", done.err);
+    assert_eq!(fs::read_to_string(env.path("first/half")).unwrap(), "1\n");
+    assert!(env.path("first/in/tides.py").is_file() && !env.path("first/out").is_symlink());
+    assert_eq!(files(&["1", "--into", "last"]).code, 0);
+    assert!(!env.path("last/half").exists() && !env.path("last/.git").exists());
+    let fixed = fs::read_to_string(env.path("last/merrow/tides.py")).unwrap();
+    assert!(fixed.contains("spans.append((start, last))\n    return spans"), "{fixed}");
+    for (args, why) in [
+        (&["1", "--into", "first"][..], "not empty"),
+        (&["2", "--into", "x"], "no trial 2"),
+        (&["1", "--attempt", "9", "--into", "x"], "no attempt 9"),
+    ] {
+        let refused = files(args);
+        assert!(refused.code != 0 && refused.err.contains(why), "{}", refused.err);
+        assert!(!env.path("x").exists());
+    }
+    // Another task of that name is not what the attempt began from.
+    env.write("docket/night-tide/brief.md", &{
+        let brief = fs::read_to_string(env.path("docket/night-tide/brief.md")).unwrap();
+        format!("{brief}\nAnd be quick.\n")
+    });
+    let other = files(&["1", "--into", "x"]);
+    assert!(other.code == 2 && other.err.contains("is not what it was"), "{}", other.err);
+}
