@@ -1,6 +1,6 @@
 //! What a person who reviews a change looks at first.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use serde::{Deserialize, Serialize};
 
@@ -155,33 +155,4 @@ fn role(path: &str) -> &'static str {
     } else {
         ""
     }
-}
-
-/// How often the lines of one change undo those of the one before: lines that came and went again, or went
-/// and came back.
-#[must_use]
-pub fn undone_lines(base: &WorkTree, first: &Change, second: &Change) -> usize {
-    let lines = |tree: Option<&Node>| -> BTreeMap<String, isize> {
-        let mut count = BTreeMap::new();
-        if let Some(Node::File { bytes, .. }) = tree {
-            for line in String::from_utf8_lossy(bytes).lines().filter(|it| !it.trim().is_empty()) {
-                *count.entry(line.to_owned()).or_default() += 1;
-            }
-        }
-        count
-    };
-    let mut undone = 0;
-    for (path, node) in first.iter() {
-        let after = second.get(path).unwrap_or_else(|| base.get(path));
-        let (old, middle, new) = (lines(base.get(path)), lines(node), lines(after));
-        let names: BTreeSet<&String> = old.keys().chain(middle.keys()).collect();
-        for name in names {
-            let at = |count: &BTreeMap<String, isize>| count.get(name).copied().unwrap_or(0);
-            let (there, back) = (at(&middle) - at(&old), at(&new) - at(&middle));
-            if there.signum() == -back.signum() {
-                undone += there.unsigned_abs().min(back.unsigned_abs());
-            }
-        }
-    }
-    undone
 }

@@ -16,7 +16,7 @@ mod write;
 use std::collections::BTreeMap;
 
 pub use apply::{Applied, PatchError, Slack, apply_patch};
-pub use facts::{ChangeFacts, FileFacts, undone_lines};
+pub use facts::{ChangeFacts, FileFacts};
 pub use patch::is_patch;
 pub use write::write_patch;
 
