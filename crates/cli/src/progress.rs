@@ -84,7 +84,7 @@ impl Observer for Bars {
                 self.candidates.push(bar);
             }
             let bar = &self.candidates[index];
-            bar.set_length((progress.total / progress.candidates.len().max(1)) as u64);
+            bar.set_length(row.total as u64);
             bar.set_position((row.counted + row.void) as u64);
             bar.set_message(candidate_line(row));
         }
@@ -154,7 +154,7 @@ mod tests {
             over,
             over_now,
             candidates: vec![
-                CandidateProgress { name: "auk".into(), counted: 3, passed: 2, void: 1 },
+                CandidateProgress { name: "auk".into(), total: 5, counted: 3, passed: 2, void: 1 },
                 CandidateProgress { name: "te\u{1b}[2Jrn".into(), ..Default::default() },
             ],
             cost: 0.5,

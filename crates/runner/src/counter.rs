@@ -26,6 +26,8 @@ pub struct Progress {
 pub struct CandidateProgress {
     /// Its name.
     pub name: String,
+    /// Trials that the plan asks of it.
+    pub total: usize,
     /// Trials that count.
     pub counted: usize,
     /// Of these, passed.
@@ -49,8 +51,15 @@ impl Counter {
         known: &HashMap<TrialKey, TrialSummary>,
         waiting: &[TrialKey],
     ) -> Self {
-        let candidate =
-            |name: &&str| CandidateProgress { name: (*name).to_owned(), ..Default::default() };
+        let mut totals = HashMap::<&str, usize>::new();
+        for key in order {
+            *totals.entry(key.candidate.as_str()).or_default() += 1;
+        }
+        let candidate = |name: &&str| CandidateProgress {
+            name: (*name).to_owned(),
+            total: totals.get(name).copied().unwrap_or(0),
+            ..Default::default()
+        };
         let progress = Progress {
             total: order.len(),
             over: 0,
@@ -81,5 +90,25 @@ impl Counter {
             known.passed += usize::from(verdict.is_pass());
             known.void += usize::from(verdict.is_void());
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_candidate_has_as_many_trials_as_the_plan_asks_of_it() {
+        let key = |candidate: &str, sample| TrialKey {
+            candidate: candidate.into(),
+            task: "gap".into(),
+            sample,
+        };
+        let order = [key("auk", 1), key("auk", 2), key("skiff", 1)];
+        let mut counter = Counter::new(&["auk", "skiff", "tern"], &order, &HashMap::new(), &[]);
+        counter.count("skiff", Verdict::Pass);
+        let rows = counter.progress.candidates.iter();
+        let rows: Vec<_> = rows.map(|it| (it.total, it.counted)).collect();
+        assert_eq!(rows, [(2, 0), (1, 1), (0, 0)]);
     }
 }

@@ -5,7 +5,6 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use fairtrial_core::language::Languages;
-use fairtrial_core::plan::Candidate;
 use fairtrial_grading::read_docket;
 use fairtrial_standin::{StandinServer, shipped_models, start};
 use include_dir::{Dir, include_dir};
@@ -37,10 +36,10 @@ pub fn run(
         seed: preparation.plan.seed,
         key: None,
     };
+    let models = standin.models.len();
     let handle = start(standin, 0, None)?;
     preparation.redirect(&handle.endpoint())?;
-    let chats = preparation.plan.candidates.iter().filter(|it| matches!(it, Candidate::Chat(_)));
-    writeln!(err, "{} simulated models answer at {}", chats.count(), handle.endpoint())?;
+    writeln!(err, "{models} simulated models answer at {}", handle.endpoint())?;
     let record = folder.join("record");
     let code = run_all(&preparation, &record, environment, out, err)?;
     let (shown, record) = (folder.display(), record.display());
