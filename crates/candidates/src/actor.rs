@@ -38,6 +38,9 @@ const POLL: Duration = Duration::from_millis(50);
 /// Calls in one answer that are made; more are refused.
 const CALLS_MAX: usize = 32;
 
+/// Longest conversation that is sent, in bytes.
+const REQUEST_MAX: usize = 32 << 20;
+
 /// Longest text of its last words that is kept, in bytes.
 const SAID_MAX: usize = 16 << 10;
 
@@ -87,7 +90,8 @@ impl ActorAsker {
         let (used, seed) = (RelayUse::default(), ask.seed);
         let mut attempt = Attempt { asker: self, reporter, began, used, seed };
         let limits = &self.config.limits;
-        let mut tools = Toolbox::new(workspace, limits, base, &so_far(ask.last.as_ref(), base));
+        let mut tools =
+            Toolbox::new(workspace, limits, base, &so_far(ask.last.as_ref(), base, workspace.disk));
         let mut messages = vec![json!({ "role": "system", "content": HOW })];
         messages.extend(ask.messages.iter().map(|it| json!(it)));
         let (mut limit, mut last_words) = ("", String::new());
@@ -193,7 +197,11 @@ impl Attempt<'_> {
             if let Some(met) = self.used.met(&config.limits, config.price) {
                 return Ok(Answered::Limit(met));
             }
-            let refused = match self.send(messages)? {
+            let body = self.body(messages);
+            if body.len() > REQUEST_MAX {
+                return Ok(Answered::Limit("context"));
+            }
+            let refused = match self.send(&body)? {
                 Ok(got) => return Ok(Answered::Got(got)),
                 Err(refused) => refused,
             };
@@ -215,7 +223,7 @@ impl Attempt<'_> {
         }
     }
 
-    fn send(&mut self, messages: &[Json]) -> Result<Result<Got, RequestRefused>, AskOutcome> {
+    fn body(&self, messages: &[Json]) -> String {
         let config = &self.asker.config;
         let mut body = Map::new();
         body.insert("model".into(), json!(config.model));
@@ -225,12 +233,15 @@ impl Attempt<'_> {
             body.insert("seed".into(), json!(self.seed & 0x7fff_ffff));
         }
         body.extend(config.sampling.clone());
-        let body = Json::Object(body).to_string();
+        Json::Object(body).to_string()
+    }
+
+    fn send(&mut self, body: &str) -> Result<Result<Got, RequestRefused>, AskOutcome> {
         let Some(number) = self.reporter.requested() else { return Err(AskOutcome::Cancelled) };
         self.used.requests += 1;
         let began = Instant::now();
-        let result = exchange(&self.asker.upstream, &body);
-        let note = note(&result, &body, began.elapsed());
+        let result = exchange(&self.asker.upstream, body);
+        let note = note(&result, body, began.elapsed());
         self.used.count(&note);
         self.reporter.request_over(number, note);
         Ok(result)

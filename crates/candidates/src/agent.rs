@@ -194,7 +194,7 @@ impl AgentAsker {
         let void =
             |error: &dyn std::error::Error| Spoiled::Void(VoidReason::SandboxError, chain(error));
         let base = workspace.prepared.as_ref().map_or(&workspace.given, |it| it.base());
-        let so_far = so_far(ask.last.as_ref(), base);
+        let so_far = so_far(ask.last.as_ref(), base, workspace.disk);
         let prompt = prompt_of(ask);
         let archive = |archive: Result<Archive, _>| archive.map_err(|error| void(&error));
         let name = RelPath::parse(PROMPT).map_err(|error| void(&error))?;
@@ -375,11 +375,12 @@ pub(crate) fn taken(
     }
 }
 
-/// What the attempts before came to. One that was no change that fits began from the start, too.
-pub(crate) fn so_far(last: Option<&Submission>, base: &WorkTree) -> Change {
+/// What the attempts before came to, in files of at most `most` bytes. One that was no change that fits
+/// began from the start, too.
+pub(crate) fn so_far(last: Option<&Submission>, base: &WorkTree, most: u64) -> Change {
     match last {
         Some(Submission::Patch(patch)) => {
-            apply_patch(base, patch, u64::MAX).map(|it| it.change).unwrap_or_default()
+            apply_patch(base, patch, most).map(|it| it.change).unwrap_or_default()
         }
         Some(Submission::Files(files)) => Change::from(files.clone()),
         Some(Submission::Text(_)) | None => Change::default(),

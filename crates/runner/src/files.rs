@@ -108,7 +108,7 @@ pub fn attempt_files(
     let change = match code {
         Code::Files(files) => Change::from(files),
         Code::Patch(patch) => {
-            apply_patch(start.tree(), &patch, u64::MAX).map_err(|_| no_code())?.change
+            apply_patch(start.tree(), &patch, entry.limits.disk.0).map_err(|_| no_code())?.change
         }
     };
     Ok(change.on(start.tree()))
