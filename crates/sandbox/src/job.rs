@@ -18,6 +18,9 @@ pub const HOME: &str = "/tmp/home";
 /// The folder of the files in [`Job::driver`].
 pub const DRIVER: &str = "/opt/driver";
 
+/// Our own program, as one to run: it is started inside as it was started outside, wherever its file is.
+pub const OWN_PROGRAM: &str = "/proc/self/exe";
+
 /// One program to run.
 #[derive(Debug)]
 pub struct Job<'a> {

@@ -5,6 +5,7 @@ use std::fs::File;
 use std::io::{self, Read, Write};
 use std::net::TcpListener;
 use std::os::fd::{AsFd, AsRawFd as _, OwnedFd};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use nix::fcntl::{FcntlArg, OFlag, fcntl};
@@ -51,8 +52,8 @@ pub enum Frame {
 
 /// A program under way.
 #[derive(Debug)]
-pub struct Running<'s> {
-    pool: &'s ZygotePool,
+pub struct Running {
+    pool: Arc<ZygotePool>,
     /// Taken when it is given back.
     zygote: Option<Zygote>,
     control: OwnedFd,
@@ -60,6 +61,8 @@ pub struct Running<'s> {
     stdout: Stream,
     stderr: Stream,
     channel: Option<File>,
+    /// What is still to be sent on the channel, and what came on it and was not asked for yet.
+    unsent: Vec<u8>,
     inbox: Vec<u8>,
     collected: Option<Archive>,
     output_cap: u64,
@@ -81,6 +84,8 @@ pub struct Running<'s> {
     memory_cap: u64,
     /// Processes that the kernel ended for want of memory before the run.
     memory_kills: u64,
+    /// Whether it stands still, or why its files could not be packed.
+    paused: Option<Result<(), String>>,
     report: Option<SupervisorEvent>,
 }
 
@@ -91,12 +96,12 @@ struct Stream {
 }
 
 /// Starts a program in a zygote's sandbox. `kept` is the folder that the job's is to be kept in.
-pub(crate) fn start<'s>(
-    pool: &'s ZygotePool,
+pub(crate) fn start(
+    pool: &Arc<ZygotePool>,
     zygote: Zygote,
     job: &Job<'_>,
     kept: Option<&OwnedFd>,
-) -> Result<Running<'s>, SandboxError> {
+) -> Result<Running, SandboxError> {
     let (control, supervisor_control) = socket_pair(SockType::SeqPacket)?;
     let (stdin_read, stdin_write) = pipe()?;
     let (stdout_read, stdout_write) = pipe()?;
@@ -131,13 +136,14 @@ pub(crate) fn start<'s>(
     zygote.order(&spec, &fds)?;
     drop(fds);
     Ok(Running {
-        pool,
+        pool: Arc::clone(pool),
         zygote: Some(zygote),
         control,
         stdin: Some((writable(stdin_write)?, job.stdin.clone(), 0)),
         stdout: Stream::new(stdout_read)?,
         stderr: Stream::new(stderr_read)?,
         channel: channel.map(|(ours, _)| writable(ours)).transpose()?,
+        unsent: Vec::new(),
         inbox: Vec::new(),
         collected,
         output_cap: job.caps.output,
@@ -152,6 +158,7 @@ pub(crate) fn start<'s>(
         begun_at: Instant::now(),
         memory_cap: job.caps.memory,
         memory_kills,
+        paused: None,
         report: None,
     })
 }
@@ -167,7 +174,7 @@ impl Stopper {
     }
 }
 
-impl Running<'_> {
+impl Running {
     /// Sends one line on the channel, starts a new lap with limits of its own, and waits for one
     /// line of at most `most` bytes to come back. The limit on output is that of a lap, too, and
     /// what was written in earlier ones is dropped.
@@ -180,7 +187,14 @@ impl Running<'_> {
         most: usize,
         allowed: Allowed,
     ) -> Result<Frame, SandboxError> {
-        // A helper that is gone is noticed below, as the end of the channel.
+        self.send(line, allowed);
+        self.receive(most)
+    }
+
+    /// Sends one line on the channel and starts a new lap, as [`Running::exchange`] does; a run that stands
+    /// still goes on. What comes back is for [`Running::receive`].
+    pub fn send(&mut self, line: &[u8], allowed: Allowed) {
+        // A helper that is gone is noticed later, as the end of the channel.
         let Allowed { wall, cpu } = allowed;
         self.begin_lap(wall, cpu);
         self.wait_for(wall + GRACE);
@@ -188,7 +202,14 @@ impl Running<'_> {
             stream.drain(self.output_cap);
             self.earlier_out += std::mem::take(&mut stream.captured).total;
         }
-        let mut unsent = [line, b"\n"].concat();
+        self.unsent = [line, b"\n"].concat();
+    }
+
+    /// Waits for the next line on the channel, of at most `most` bytes.
+    ///
+    /// # Errors
+    /// When the helper cannot be talked to.
+    pub fn receive(&mut self, most: usize) -> Result<Frame, SandboxError> {
         let mut scanned = 0;
         loop {
             let new = self.inbox[scanned..].iter().position(|&byte| byte == b'\n');
@@ -211,7 +232,28 @@ impl Running<'_> {
             if is_over && new.is_none() {
                 return Ok(Frame::Closed);
             }
-            self.pump(&mut unsent)?;
+            self.pump()?;
+        }
+    }
+
+    /// Lets every process of the run stand still until the next line is sent, and gives what
+    /// [`Job::collect`] wants of its files as they are now. `None`: the program is over.
+    ///
+    /// # Errors
+    /// When the files cannot be packed, or the helper cannot be talked to.
+    pub fn pause(&mut self) -> Result<Option<Archive>, SandboxError> {
+        let archive = Archive::empty()?;
+        self.paused = None;
+        // A helper that is gone is noticed below.
+        let _ = wire::send(self.control.as_fd(), &Control::Pause, &[archive.as_fd()]);
+        self.wait_for(GRACE);
+        while self.paused.is_none() && self.report.is_none() {
+            self.pump()?;
+        }
+        match self.paused.take() {
+            Some(Ok(())) => Ok(Some(archive)),
+            Some(Err(why)) => Err(SandboxError::Collect(why)),
+            None => Ok(None),
         }
     }
 
@@ -222,7 +264,7 @@ impl Running<'_> {
     /// When the helper cannot be talked to.
     pub fn listener(&mut self) -> Result<Option<TcpListener>, SandboxError> {
         while self.listener.is_none() && !self.started && self.report.is_none() {
-            self.pump(&mut Vec::new())?;
+            self.pump()?;
         }
         Ok(self.listener.take())
     }
@@ -243,7 +285,7 @@ impl Running<'_> {
         self.begin_lap(short, short);
         self.wait_for(GRACE);
         while self.report.is_none() && self.laps.len() < self.begun {
-            self.pump(&mut Vec::new())?;
+            self.pump()?;
         }
         Ok(self.laps.clone())
     }
@@ -254,9 +296,9 @@ impl Running<'_> {
     /// # Errors
     /// When the helper cannot be talked to.
     pub fn converse(&mut self, line: &[u8], most: usize) -> Result<Vec<u8>, SandboxError> {
-        let mut unsent = [line, b"\n"].concat();
+        self.unsent = [line, b"\n"].concat();
         while self.channel.is_some() && self.report.is_none() && self.inbox.len() <= most {
-            self.pump(&mut unsent)?;
+            self.pump()?;
         }
         let mut sent = std::mem::take(&mut self.inbox);
         sent.truncate(most + 1);
@@ -298,7 +340,7 @@ impl Running<'_> {
     pub fn finish(mut self) -> Result<Outcome, SandboxError> {
         self.channel = None;
         while self.report.is_none() {
-            self.pump(&mut Vec::new())?;
+            self.pump()?;
         }
         // Whatever wrote to the streams is dead: what is in the pipes is all there will be.
         self.stdout.drain(self.output_cap);
@@ -315,6 +357,7 @@ impl Running<'_> {
                 SupervisorEvent::Listening
                 | SupervisorEvent::Started
                 | SupervisorEvent::Starved
+                | SupervisorEvent::Paused { .. }
                 | SupervisorEvent::Lap(_),
             )
             | None => Err(self.lost()),
@@ -376,7 +419,7 @@ impl Running<'_> {
     }
 
     /// Waits until something can be moved, and moves it.
-    fn pump(&mut self, unsent: &mut Vec<u8>) -> Result<(), SandboxError> {
+    fn pump(&mut self) -> Result<(), SandboxError> {
         let left = self.deadline.saturating_duration_since(Instant::now());
         if left.is_zero() {
             // The supervisor did not keep the time: the zygote is asked to end, and sees to it that the
@@ -385,7 +428,7 @@ impl Running<'_> {
             self.zygote = None;
             return Err(self.lost());
         }
-        let ready = self.poll(left, !unsent.is_empty()).map_err(SandboxError::Talk)?;
+        let ready = self.poll(left, !self.unsent.is_empty()).map_err(SandboxError::Talk)?;
         if ready.stdin {
             self.feed_stdin();
         }
@@ -396,7 +439,7 @@ impl Running<'_> {
             self.stderr.read_once(self.output_cap);
         }
         if ready.channel_out {
-            self.send_on_channel(unsent);
+            self.send_on_channel();
         }
         if ready.channel_in {
             self.read_channel();
@@ -415,6 +458,9 @@ impl Running<'_> {
                 Some((SupervisorEvent::Started, _)) => self.started = true,
                 Some((SupervisorEvent::Starved, _)) => self.wait_for(self.patience),
                 Some((SupervisorEvent::Lap(lap), _)) => self.laps.push(lap),
+                Some((SupervisorEvent::Paused { failed }, _)) => {
+                    self.paused = Some(failed.map_or(Ok(()), Err));
+                }
                 Some((report, _)) => {
                     self.report = Some(report);
                     // What the program sent before it ended is there by now.
@@ -481,14 +527,14 @@ impl Running<'_> {
         }
     }
 
-    fn send_on_channel(&mut self, unsent: &mut Vec<u8>) {
+    fn send_on_channel(&mut self) {
         let Some(channel) = &mut self.channel else {
             return;
         };
-        match channel.write(unsent) {
-            Ok(count) => drop(unsent.drain(..count)),
+        match channel.write(&self.unsent) {
+            Ok(count) => drop(self.unsent.drain(..count)),
             Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
-            Err(_) => unsent.clear(),
+            Err(_) => self.unsent.clear(),
         }
     }
 
@@ -517,7 +563,7 @@ impl Running<'_> {
     }
 }
 
-impl Drop for Running<'_> {
+impl Drop for Running {
     fn drop(&mut self) {
         // Without a report the supervisor finds its socket closed and ends the run; the zygote takes no
         // further order before it has.

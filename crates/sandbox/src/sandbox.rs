@@ -5,6 +5,7 @@ use std::io;
 use std::os::fd::OwnedFd;
 use std::os::unix::fs::{DirBuilderExt as _, chown};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use nix::fcntl::{OFlag, open};
 use nix::sys::stat::Mode;
@@ -26,7 +27,7 @@ pub struct Sandbox {
     /// Where trees are that runs have views of.
     store: Option<PathBuf>,
     /// Zygotes that serve nobody just now.
-    pool: ZygotePool,
+    pool: Arc<ZygotePool>,
 }
 
 /// Which tiers will do.
@@ -55,7 +56,7 @@ impl Sandbox {
             layers,
             why_not_full,
             store: None,
-            pool: ZygotePool::with(zygote),
+            pool: Arc::new(ZygotePool::with(zygote)),
         };
         if let Demand::Only(tier) = demand {
             return Ok(with(tier, attempt(tier)?, None));
@@ -106,7 +107,7 @@ impl Sandbox {
     ///
     /// # Errors
     /// When no zygote can be started. What fails inside is reported by [`Running::finish`].
-    pub fn start(&self, job: &Job<'_>) -> Result<Running<'_>, SandboxError> {
+    pub fn start(&self, job: &Job<'_>) -> Result<Running, SandboxError> {
         let needs_store = job.tree.is_some();
         let kind = ZygoteKind {
             show: job.show.clone(),

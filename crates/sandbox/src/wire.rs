@@ -69,6 +69,9 @@ pub struct Spec {
 pub enum Control {
     /// Time counts from now on, up to these limits of the wall clock and of processor time.
     Lap { wall: Duration, cpu: Duration },
+    /// Let it stand still until the next lap, and pack what is wanted of its files as they are now, into
+    /// the archive that comes with this.
+    Pause,
     /// End it, for this reason.
     Kill(LimitHit),
 }
@@ -84,6 +87,8 @@ pub enum SupervisorEvent {
     Starved,
     /// A lap is over, and the next begins.
     Lap(Lap),
+    /// It stands still, and its files are packed, or this is why they are not.
+    Paused { failed: Option<String> },
     /// The program ran.
     Ended(RunEnd),
     /// A layer could not be made.

@@ -28,7 +28,7 @@ fn run(job: &Job<'_>) -> Result<Outcome, SandboxError> {
     sandbox().run(job)
 }
 
-fn start(job: &Job<'_>) -> Result<Running<'static>, SandboxError> {
+fn start(job: &Job<'_>) -> Result<Running, SandboxError> {
     sandbox().start(job)
 }
 

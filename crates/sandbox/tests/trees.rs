@@ -12,8 +12,8 @@ use std::time::Duration;
 use fairtrial_core::change::Change;
 use fairtrial_core::tree::{Node, TreePath, WorkTree};
 use fairtrial_sandbox::{
-    Archive, ArchiveEntry, Caps, Collect, Demand, Ending, Job, LimitHit, Outcome, Reach, Sandbox,
-    SandboxError, Tier, TreeView,
+    Allowed, Archive, ArchiveEntry, Caps, Collect, Demand, Ending, Frame, Job, LimitHit, Outcome,
+    Reach, Sandbox, SandboxError, Tier, TreeView,
 };
 use tempfile::TempDir;
 
@@ -92,6 +92,49 @@ fn file(text: &str) -> Node {
 const BASE: &str = "mkdir -p src/deep node .git; echo tide > src/a.txt; echo old > src/deep/b.txt; \
     echo same > src/same.txt; ln -s src/a.txt way; echo x > node/x; echo '#!/bin/sh' > run.sh; \
     chmod 755 run.sh; echo ours > .git/config; chmod 500 node";
+
+#[test]
+fn a_run_that_stands_still_shows_its_files_and_goes_on_later() {
+    for tier in [Tier::Full, Tier::Plain] {
+        let env = Env::open(tier);
+        env.keep("base", "echo tide > a.txt", Vec::new());
+        let script = "(while :; do echo tick >> count; sleep 0.001; done) & \
+            while read line <&3; do echo \"$line\" >> a.txt; sleep 0.1; echo done >&3; done";
+        let collect = Collect::Changes { skip: Vec::new() };
+        let job = Job { tree: Some("base".to_owned()), channel: true, collect, ..Env::job(script) };
+        let mut running = env.sandbox.start(&job).unwrap();
+        let allowed = Allowed { wall: Duration::from_secs(20), cpu: Duration::from_millis(10_000) };
+        let files = |archive: Option<Archive>| {
+            let entries = archive.unwrap().entries().unwrap();
+            let text = |it: ArchiveEntry| match it.node {
+                Some(Node::File { bytes, .. }) => String::from_utf8_lossy(&bytes).into_owned(),
+                other => panic!("{other:?}"),
+            };
+            let named = entries.into_iter().map(|it| (it.path.to_string(), text(it)));
+            named.collect::<BTreeMap<_, _>>()
+        };
+        assert_eq!(
+            running.exchange(b"ebb", 100, allowed).unwrap(),
+            Frame::Line(b"done".to_vec()),
+            "{tier:?}"
+        );
+        let first = files(running.pause().unwrap());
+        assert_eq!(first["a.txt"], "tide\nebb\n");
+        std::thread::sleep(Duration::from_millis(100));
+        assert_eq!(files(running.pause().unwrap()), first, "{tier:?}: it stands still");
+        running.send(b"flood", allowed);
+        assert_eq!(running.receive(100).unwrap(), Frame::Line(b"done".to_vec()));
+        let second = files(running.pause().unwrap());
+        assert_eq!(second["a.txt"], "tide\nebb\nflood\n");
+        assert!(second["count"].len() > first["count"].len(), "{tier:?}: it went on");
+        running.send(b"over", Allowed { wall: Duration::from_secs(1), ..allowed });
+        assert_eq!(running.receive(100).unwrap(), Frame::Line(b"done".to_vec()));
+        // The limits are those of what came last: by then the loop is at its limit.
+        assert_eq!(running.receive(100).unwrap(), Frame::Closed);
+        assert_eq!(running.pause().unwrap().map(drop), None);
+        assert_eq!(running.finish().unwrap().limit, Some(LimitHit::Wall), "{tier:?}");
+    }
+}
 
 #[test]
 fn what_a_run_changes_comes_out_and_the_tree_stays() {

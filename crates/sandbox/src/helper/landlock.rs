@@ -17,7 +17,7 @@ use landlock::{
 use super::identity::Identity;
 use super::root::{ETC, SYSTEM};
 use super::state::SandboxState;
-use crate::job::{Reach, WORK};
+use crate::job::{OWN_PROGRAM, Reach, WORK};
 use crate::tier::{Layer, LayerState, Tier};
 
 /// The newest set of restrictions that is asked for.
@@ -134,6 +134,8 @@ fn in_own_root(network: Reach) -> Result<(), RulesetError> {
         ruleset = ruleset.add_rule(NetPort::new(port, AccessNet::ConnectTcp))?;
     }
     ruleset = allow(ruleset, Path::new("/"), AccessFs::from_read(NEWEST))?;
+    // What a run starts as its own program lies in no folder that it sees.
+    ruleset = allow(ruleset, Path::new(OWN_PROGRAM), AccessFs::from_read(NEWEST))?;
     for path in WRITABLE {
         ruleset = allow(ruleset, Path::new(path), AccessFs::from_all(NEWEST))?;
     }
@@ -153,6 +155,7 @@ fn in_place(own: &[PathBuf], driver: &Path, show: &[PathBuf]) -> Result<(), Rule
     for path in all.chain([driver.to_owned()]) {
         ruleset = allow(ruleset, &path, read)?;
     }
+    ruleset = allow(ruleset, Path::new(OWN_PROGRAM), AccessFs::from_read(NEWEST))?;
     for path in own {
         ruleset = allow(ruleset, path, AccessFs::from_all(NEWEST))?;
     }

@@ -24,8 +24,11 @@ mod supervisor;
 mod wait;
 mod zygote;
 
-use std::os::fd::{AsFd as _, OwnedFd};
+use std::os::fd::{AsFd as _, BorrowedFd, FromRawFd as _, OwnedFd};
+use std::os::unix::net::UnixStream;
 use std::process::ExitCode;
+
+use nix::fcntl::{FcntlArg, fcntl};
 
 pub(crate) use group::MemoryKills;
 pub(crate) use identity::tree_owner;
@@ -37,6 +40,9 @@ use crate::wire::Spec;
 
 /// The name under which our program is started again.
 pub(crate) const HELPER: &str = "fairtrial-helper";
+
+/// The descriptor of the channel, inside.
+const CHANNEL: i32 = 3;
 
 /// Whether this process was started as the helper: then `main` must do nothing but call
 /// [`helper_main`].
@@ -80,6 +86,21 @@ impl RunFds {
             layers: fds.map(Archive::from_fd).collect(),
         })
     }
+}
+
+/// Takes the channel of a run ([`Job::channel`](crate::Job::channel)) into the hands of a program of ours that
+/// runs inside, so that what it starts has no part in it. To be called once, before anything else is opened.
+///
+/// # Errors
+/// When there is none.
+pub fn take_channel() -> std::io::Result<UnixStream> {
+    // SAFETY: the descriptor is only looked at; the program that calls this owns it, and nobody else does.
+    let channel = unsafe { BorrowedFd::borrow_raw(CHANNEL) };
+    let own = fcntl(channel, FcntlArg::F_DUPFD_CLOEXEC(CHANNEL + 1))?;
+    // SAFETY: as above; nobody uses it from here on.
+    drop(unsafe { OwnedFd::from_raw_fd(CHANNEL) });
+    // SAFETY: the kernel has just made it for us alone.
+    Ok(UnixStream::from(unsafe { OwnedFd::from_raw_fd(own) }))
 }
 
 /// Does the helper's work until the tool is gone.

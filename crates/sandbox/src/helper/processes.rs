@@ -176,20 +176,37 @@ impl ProcessTable {
         for group in groups.into_iter().filter(|&it| it > 1 && it != own) {
             let _ = killpg(Pid::from_raw(group), Signal::SIGKILL);
         }
+        self.stop_all();
+        for pid in self.pids() {
+            let _ = kill(Pid::from_raw(pid), Signal::SIGKILL);
+        }
+    }
+
+    /// Lets every process of the run stand still.
+    pub fn stop_all(&self) {
+        if let Members::Namespace = self.members {
+            let _ = kill(Pid::from_raw(-1), Signal::SIGSTOP);
+            return;
+        }
+        // Looked for until there are no new ones: who stands still makes none.
         let mut stopped = BTreeSet::new();
         loop {
             let pids = self.pids();
             let new: Vec<i32> = pids.into_iter().filter(|pid| !stopped.contains(pid)).collect();
             if new.is_empty() {
-                break;
+                return;
             }
             for pid in new {
                 let _ = kill(Pid::from_raw(pid), Signal::SIGSTOP);
                 stopped.insert(pid);
             }
         }
+    }
+
+    /// Lets every process of the run go on that stands still.
+    pub fn let_all_go_on(&self) {
         for pid in self.pids() {
-            let _ = kill(Pid::from_raw(pid), Signal::SIGKILL);
+            let _ = kill(Pid::from_raw(pid), Signal::SIGCONT);
         }
     }
 

@@ -42,6 +42,9 @@ const CROWDED: u32 = 2;
 /// How much longer a run must have been kept from running before that is reported to the tool.
 const REPORT_STARVED: Duration = Duration::from_secs(10);
 
+/// Time between two looks at a run that stands still.
+const STILL: Duration = Duration::from_secs(1);
+
 /// How often files are added up that no file system bounds.
 const DISK_POLL: Duration = Duration::from_millis(250);
 
@@ -133,6 +136,8 @@ pub fn serve(
         listener: None,
         scratch: sandbox.scratch.as_ref().map(|it| (it, started)),
         copied: places.view.as_ref().map_or(0, |it| it.copied),
+        paused: false,
+        pack: &|into| take_files(sandbox, spec, &places, into),
     };
     let mut ended = watch.run(&control, &children, &ours);
     if sandbox.tier == Tier::Full {
@@ -276,6 +281,10 @@ struct Watch<'a> {
     scratch: Option<(&'a Scratch, Instant)>,
     /// Bytes of a tree in them, which are not the run's doing.
     copied: u64,
+    /// Whether it stands still.
+    paused: bool,
+    /// Packs what is wanted of its files.
+    pack: &'a dyn Fn(OwnedFd) -> Result<(), String>,
 }
 
 /// What there is to do.
@@ -296,7 +305,10 @@ impl Watch<'_> {
         let (mut heard, mut listener_due) = (true, true);
         while self.ending.is_none() {
             let left = self.caps.wall.saturating_sub(self.lap_wall());
-            let timeout = pause.min(left).max(Duration::from_millis(1));
+            let timeout = match self.paused {
+                true => STILL,
+                false => pause.min(left).max(Duration::from_millis(1)),
+            };
             let coming = listener_due.then_some(listener);
             let ready = self.wait(timeout, heard.then_some(control), children, coming);
             if ready.orders {
@@ -316,7 +328,7 @@ impl Watch<'_> {
             self.reap();
             // A program that keeps the supervisor busy is looked at all the same.
             let due = ready.nothing || self.polled.elapsed() > POLL_MAX;
-            if due && self.ending.is_none() {
+            if due && self.ending.is_none() && !self.paused {
                 let stats = self.stats();
                 self.check_limits(&stats);
                 self.tell_unserved(control.as_fd());
@@ -421,10 +433,20 @@ impl Watch<'_> {
         match wire::receive::<Control>(control) {
             Ok(Some((Control::Lap { wall, cpu }, _))) => {
                 let lap = self.end_lap();
+                if std::mem::take(&mut self.paused) {
+                    self.processes.let_all_go_on();
+                }
                 (self.caps.wall, self.caps.cpu) = (wall, cpu);
                 self.lap_started = Instant::now();
                 (self.starved, self.starved_reported) = (Duration::ZERO, Duration::ZERO);
                 wire::send(control, &SupervisorEvent::Lap(lap), &[]).is_ok()
+            }
+            Ok(Some((Control::Pause, fds))) => {
+                self.processes.stop_all();
+                self.paused = true;
+                let archive = fds.into_iter().next().ok_or("there is no archive".to_owned());
+                let failed = archive.and_then(self.pack).err();
+                wire::send(control, &SupervisorEvent::Paused { failed }, &[]).is_ok()
             }
             Ok(Some((Control::Kill(limit), _))) => {
                 self.limit = self.limit.or(Some(limit));

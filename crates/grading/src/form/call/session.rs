@@ -163,7 +163,7 @@ struct CallSession<'a> {
     layer: &'a Archive,
     /// The runs that may follow each other in one network namespace.
     session: u64,
-    running: Option<Running<'a>>,
+    running: Option<Running>,
     /// The calls that the process was asked for.
     asked: Vec<CallTiming>,
     /// What calls used, by their place.
