@@ -1,0 +1,134 @@
+//! Programs that change the files of a task themselves.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use super::candidate::{names_alone, two_minutes};
+use super::price::Price;
+use crate::limits::{Bytes, Span};
+
+/// A program that changes the files of a task itself, in the sandbox.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AgentCandidate {
+    /// Its name in every table.
+    pub name: String,
+    /// The program, beside the plan unless absolute or on the search path, and its arguments. `{prompt}`,
+    /// `{prompt_file}`, `{folder}`, `{endpoint}` and `{model}` are filled in; `{stdin}` alone: the prompt
+    /// comes on standard input.
+    pub command: Vec<String>,
+    /// Folders of this machine that it sees, read-only, beside the plan unless absolute.
+    #[serde(default)]
+    pub show: Vec<String>,
+    /// A folder that is copied into its home folder, which is fresh for each attempt.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub home: Option<String>,
+    /// A command that says which version it is.
+    #[serde(default)]
+    pub version: Vec<String>,
+    /// The base address that its requests are forwarded to; none: it can reach nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub endpoint: Option<String>,
+    /// The model that it may ask for there.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub model: Option<String>,
+    /// The environment variable that holds the key; the agent never sees it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_env: Option<String>,
+    /// Further header lines of forwarded requests. Only their names are ever written down.
+    #[serde(default, serialize_with = "names_alone")]
+    pub headers: BTreeMap<String, String>,
+    /// Its environment, over that of the task; filled in as the command is.
+    #[serde(default)]
+    pub env: BTreeMap<String, String>,
+    /// Longest wait for one forwarded request.
+    #[serde(default = "two_minutes")]
+    pub timeout: Span,
+    /// What one attempt may use.
+    #[serde(default)]
+    pub limits: AgentLimits,
+    /// What its tokens cost.
+    #[serde(default)]
+    pub price: Price,
+    /// The tasks that it stands for; empty: all.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tasks: Vec<String>,
+    /// Free labels.
+    #[serde(default)]
+    pub labels: BTreeMap<String, String>,
+}
+
+/// What one attempt of an agent may use; what is not set has the default that is named.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct AgentLimits {
+    /// Processor time: 600 s.
+    pub time: Span,
+    /// Time by the clock on the wall: 900 s.
+    pub wall: Span,
+    /// Memory of all its processes: 2 GiB.
+    pub memory: Bytes,
+    /// Processes and threads: 256.
+    pub processes: u32,
+    /// Forwarded requests: 200.
+    pub requests: u32,
+    /// Tokens read and written, together; none: as many as it likes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tokens: Option<u64>,
+    /// Money, in the plan's currency; none: as much as it likes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub money: Option<f64>,
+}
+
+impl Default for AgentLimits {
+    fn default() -> Self {
+        let seconds = |count| Span(std::time::Duration::from_secs(count));
+        Self {
+            time: seconds(600),
+            wall: seconds(900),
+            memory: Bytes::mib(2048),
+            processes: 256,
+            requests: 200,
+            tokens: None,
+            money: None,
+        }
+    }
+}
+
+impl AgentCandidate {
+    pub(super) fn check(&self) -> Result<(), String> {
+        let name = &self.name;
+        if self.command.first().is_none_or(|it| it.trim().is_empty()) {
+            return Err(format!("candidate `{name}`: `command` is empty"));
+        }
+        let is_address = |it: &str| it.starts_with("http://") || it.starts_with("https://");
+        match &self.endpoint {
+            Some(endpoint) if !is_address(endpoint) => {
+                return Err(format!(
+                    "candidate `{name}`: `endpoint` begins with http:// or https://, not `{endpoint}`"
+                ));
+            }
+            Some(_) if self.model.is_none() => {
+                return Err(format!("candidate `{name}`: an `endpoint` needs a `model`"));
+            }
+            None if self.model.is_some() || self.key_env.is_some() => {
+                return Err(format!(
+                    "candidate `{name}`: `model` and `key_env` need an `endpoint`"
+                ));
+            }
+            _ => {}
+        }
+        self.limits.check(name)?;
+        self.price.check(name)
+    }
+}
+
+impl AgentLimits {
+    pub(super) fn check(&self, candidate: &str) -> Result<(), String> {
+        if self.requests == 0 || self.processes == 0 || self.money.is_some_and(|it| it <= 0.0) {
+            return Err(format!("candidate `{candidate}`: a limit is not above 0"));
+        }
+        Ok(())
+    }
+}

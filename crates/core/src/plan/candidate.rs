@@ -1,0 +1,104 @@
+//! Who stands trial.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+
+use super::agent::AgentCandidate;
+use super::chat::ChatCandidate;
+use super::price::Price;
+use crate::limits::Span;
+
+/// Who stands trial, with its full configuration.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "lowercase", deny_unknown_fields)]
+pub enum Candidate {
+    /// A model behind a chat-completions endpoint.
+    Chat(ChatCandidate),
+    /// Answers that were written down.
+    Recorded(RecordedCandidate),
+    /// A program that changes the files itself.
+    Agent(AgentCandidate),
+}
+
+/// Answers that were written down.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RecordedCandidate {
+    /// Its name in every table.
+    pub name: String,
+    /// The JSON Lines file of answers, beside the plan unless absolute.
+    pub path: String,
+    /// Free labels.
+    #[serde(default)]
+    pub labels: BTreeMap<String, String>,
+}
+
+impl Candidate {
+    /// Its name in every table.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        match self {
+            Self::Chat(chat) => &chat.name,
+            Self::Recorded(recorded) => &recorded.name,
+            Self::Agent(agent) => &agent.name,
+        }
+    }
+
+    /// Its free labels.
+    #[must_use]
+    pub fn labels(&self) -> &BTreeMap<String, String> {
+        match self {
+            Self::Chat(chat) => &chat.labels,
+            Self::Recorded(recorded) => &recorded.labels,
+            Self::Agent(agent) => &agent.labels,
+        }
+    }
+
+    /// The tasks that it stands for; empty: all.
+    #[must_use]
+    pub fn tasks(&self) -> &[String] {
+        match self {
+            Self::Chat(chat) => &chat.tasks,
+            Self::Agent(agent) => &agent.tasks,
+            Self::Recorded(_) => &[],
+        }
+    }
+
+    /// Whether it stands for a task.
+    #[must_use]
+    pub fn takes(&self, task: &str) -> bool {
+        self.tasks().is_empty() || self.tasks().iter().any(|it| it == task)
+    }
+
+    /// The system message, where it has one.
+    #[must_use]
+    pub fn system(&self) -> Option<&str> {
+        match self {
+            Self::Chat(chat) => chat.system.as_deref(),
+            Self::Recorded(_) | Self::Agent(_) => None,
+        }
+    }
+
+    /// What it costs; recorded answers cost nothing.
+    #[must_use]
+    pub fn price(&self) -> Price {
+        match self {
+            Self::Chat(chat) => chat.price,
+            Self::Agent(agent) => agent.price,
+            Self::Recorded(_) => Price::default(),
+        }
+    }
+}
+
+/// Writes the names of headers, with nothing of their values.
+pub(super) fn names_alone<S: serde::Serializer>(
+    headers: &BTreeMap<String, String>,
+    to: S,
+) -> Result<S::Ok, S::Error> {
+    to.collect_map(headers.keys().map(|name| (name, "not kept")))
+}
+
+pub(super) const fn two_minutes() -> Span {
+    Span(std::time::Duration::from_secs(120))
+}

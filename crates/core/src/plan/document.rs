@@ -1,0 +1,210 @@
+//! `plan.toml` as a whole.
+
+use std::collections::BTreeSet;
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+use super::candidate::Candidate;
+use crate::limits::LimitSettings;
+use crate::source::{SourceError, parse_toml};
+use crate::verdict::{UnknownWord, worded};
+
+worded! {
+    /// What goes back to a candidate whose answer failed.
+    #[derive(Default)]
+    Feedback {
+        /// The kind of failure, and nothing else.
+        Verdict = "verdict",
+        /// The visible examples that failed, too, and why an answer did not build or load: all that
+        /// can be reported without a word of the sealed tests.
+        #[default]
+        Examples = "examples",
+        /// The first sealed test that failed, too, in full: for tests that are no secret.
+        Open = "open",
+    }
+}
+
+worded! {
+    /// Which reading of an answer is judged.
+    #[derive(Default)]
+    ReadingMode {
+        /// Code is found whatever surrounds it.
+        #[default]
+        Lenient = "lenient",
+        /// The answer must be exactly what the prompt asks for.
+        Strict = "strict",
+    }
+}
+
+/// `plan.toml`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Plan {
+    /// What people call the plan.
+    #[serde(default)]
+    pub title: String,
+    /// Folders of tasks, beside the plan unless absolute.
+    pub docket: Dockets,
+    /// Goes at each task.
+    #[serde(default = "one")]
+    pub samples: u32,
+    /// Answers within one trial: the first and its repairs.
+    #[serde(default = "one")]
+    pub attempts: u32,
+    /// What goes back after a failure.
+    #[serde(default)]
+    pub feedback: Feedback,
+    /// Which reading of an answer is judged.
+    #[serde(default)]
+    pub reading: ReadingMode,
+    /// What every random choice depends on.
+    #[serde(default)]
+    pub seed: u64,
+    /// Trials run at the same time.
+    #[serde(default = "four")]
+    pub parallel: u32,
+    /// The currency of all prices, such as `EUR`.
+    #[serde(default = "currency")]
+    pub currency: String,
+    /// Files of further languages, beside the plan.
+    #[serde(default, alias = "recipes")]
+    pub languages: Vec<String>,
+    /// Limits that win over those of dockets and tasks.
+    #[serde(default)]
+    pub limits: LimitSettings,
+    /// Who stands trial.
+    #[serde(rename = "candidate")]
+    pub candidates: Vec<Candidate>,
+}
+
+const fn one() -> u32 {
+    1
+}
+
+const fn four() -> u32 {
+    4
+}
+
+fn currency() -> String {
+    "USD".to_owned()
+}
+
+/// One docket or several.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(untagged, expecting = "a folder, or a list of folders")]
+pub enum Dockets {
+    /// `docket = "folder"`.
+    One(String),
+    /// `docket = ["folder", "folder"]`.
+    Many(Vec<String>),
+}
+
+impl Dockets {
+    /// The folders, in the order given.
+    #[must_use]
+    pub fn folders(&self) -> &[String] {
+        match self {
+            Self::One(folder) => std::slice::from_ref(folder),
+            Self::Many(folders) => folders,
+        }
+    }
+}
+
+impl Plan {
+    /// Reads a plan.
+    ///
+    /// # Errors
+    /// With line and column: bad TOML, an unknown key; a name used twice, a number out of range.
+    pub fn parse(file: &str, text: &str) -> Result<Self, SourceError> {
+        let plan: Self = parse_toml(file, text)?;
+        plan.check().map_err(|message| SourceError::whole(file, message))?;
+        Ok(plan)
+    }
+
+    fn check(&self) -> Result<(), String> {
+        for (key, value, most) in [
+            ("samples", self.samples, 1000),
+            ("attempts", self.attempts, 100),
+            ("parallel", self.parallel, 256),
+        ] {
+            if !(1..=most).contains(&value) {
+                return Err(format!("`{key}` is 1 to {most}, not {value}"));
+            }
+        }
+        if self.docket.folders().is_empty() {
+            return Err("`docket` names no folder".to_owned());
+        }
+        if self.candidates.is_empty() {
+            return Err("there is no [[candidate]]".to_owned());
+        }
+        let mut names = BTreeSet::new();
+        for candidate in &self.candidates {
+            let name = candidate.name();
+            if name.trim().is_empty() || name.chars().any(char::is_control) {
+                return Err("a candidate's `name` is empty or has control characters".to_owned());
+            }
+            if !names.insert(name) {
+                return Err(format!("two candidates are called `{name}`"));
+            }
+            match candidate {
+                Candidate::Chat(chat) => chat.check()?,
+                Candidate::Agent(agent) => agent.check()?,
+                Candidate::Recorded(_) => {}
+            }
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::plan::Tokens;
+
+    const PLAN: &str = "docket = \"docket\"\nsamples = 3\n[[candidate]]\nname = \"petrel\"\n\
+        kind = \"chat\"\nendpoint = \"http://127.0.0.1:9/v1\"\nmodel = \"m\"\n\
+        [candidate.price]\ninput = 2.0\ncached_input = 0.5\noutput = 8.0\n";
+
+    #[test]
+    fn a_plan_is_read_with_its_defaults() {
+        let plan = Plan::parse("plan.toml", PLAN).unwrap();
+        assert_eq!((plan.samples, plan.attempts, plan.parallel), (3, 1, 4));
+        assert_eq!(plan.docket.folders(), ["docket"]);
+        assert_eq!((plan.feedback, plan.reading), (Feedback::Examples, ReadingMode::Lenient));
+    }
+
+    #[test]
+    fn cached_tokens_are_priced_apart() {
+        let price = Plan::parse("plan.toml", PLAN).unwrap().candidates[0].price();
+        let tokens = Tokens { input: 1_000_000, cached: 400_000, output: 500_000 };
+        assert!((price.of(tokens) - (1.2 + 0.2 + 4.0)).abs() < 1e-12);
+    }
+
+    #[test]
+    fn whatever_is_wrong_is_told() {
+        for (from, to, part) in [
+            ("samples", "sample", "line 2, column 1: unknown field `sample`"),
+            (
+                "\"chat\"",
+                "\"cat\"",
+                "unknown variant `cat`, expected one of `chat`, `recorded`, `agent`",
+            ),
+            ("model =", "modell =", "unknown field `modell`"),
+            ("= 3", "= 0", "`samples` is 1 to 1000, not 0"),
+            ("http://", "ftp://", "begins with http://"),
+            ("input = 2.0", "input = -2.0", "a price is"),
+            ("[candidate.price]", "[candidate.sampling]", ""),
+        ] {
+            let result = Plan::parse("plan.toml", &PLAN.replacen(from, to, 1));
+            match part {
+                "" => assert!(result.is_ok()),
+                _ => assert!(result.unwrap_err().to_string().contains(part), "{to}"),
+            }
+        }
+        let twice = format!("{PLAN}{}", &PLAN[PLAN.find("[[").unwrap()..]);
+        let error = Plan::parse("plan.toml", &twice).unwrap_err().to_string();
+        assert!(error.contains("two candidates are called `petrel`"), "{error}");
+    }
+}

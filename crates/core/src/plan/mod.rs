@@ -1,0 +1,13 @@
+//! A plan: what is put on trial, on which tasks, and how.
+
+mod agent;
+mod candidate;
+mod chat;
+mod document;
+mod price;
+
+pub use agent::{AgentCandidate, AgentLimits};
+pub use candidate::{Candidate, RecordedCandidate};
+pub use chat::ChatCandidate;
+pub use document::{Dockets, Feedback, Plan, ReadingMode};
+pub use price::{Price, Tokens};
