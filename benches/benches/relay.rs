@@ -153,6 +153,7 @@ fn main() -> ExitCode {
         key_env: None,
         headers: &headers,
         timeout: Duration::from_secs(30),
+        key_header: None,
     };
     let mut relays = Vec::new();
     for _ in 0..AGENTS {
@@ -163,6 +164,7 @@ fn main() -> ExitCode {
             model: "m".to_owned(),
             limits: AgentLimits { requests: u32::MAX, ..AgentLimits::default() },
             price: Price::default(),
+            settings: None,
         };
         let relay = Relay::start(listener, config, Arc::new(Calm(AtomicU32::new(1))));
         relays.push((port, relay.expect("there are threads")));

@@ -5,14 +5,12 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use fairtrial_core::answer::Submission;
-use fairtrial_core::change::write_patch;
 use fairtrial_core::plan::ChatCandidate;
 use fairtrial_core::text::head_and_tail;
-use fairtrial_core::tree::WorkTree;
 use fairtrial_core::verdict::VoidReason;
 use serde_json::{Map, Value as Json, json};
 
-use crate::agent::{so_far, view_word};
+use crate::agent::{so_far, submission, view_word};
 use crate::ask::{
     ActorEnd, Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, StepNote, TryAgain, Workspace,
 };
@@ -154,19 +152,7 @@ impl ActorAsker {
             left_out: used.left_out,
             ..ActorEnd::default()
         };
-        Ok((submission(workspace, base, &change), end))
-    }
-}
-
-/// A change as it is sent in.
-fn submission(
-    workspace: &Workspace<'_>,
-    base: &WorkTree,
-    change: &fairtrial_core::change::Change,
-) -> Submission {
-    match workspace.prepared {
-        Some(_) => Submission::Patch(write_patch(base, change)),
-        None => Submission::Files(change.files()),
+        Ok((submission(workspace, &change), end))
     }
 }
 

@@ -224,6 +224,9 @@ pub trait Asker: Send + Sync {
         false
     }
 
+    /// A trial is over or left: what was kept for its next attempt may go.
+    fn leave(&self, _task: &str, _sample: u32) {}
+
     /// Whether an answer to a first attempt can be expected at all.
     fn has(&self, task: &str, sample: u32) -> bool;
 

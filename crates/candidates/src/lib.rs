@@ -17,7 +17,7 @@ mod tools;
 mod upstream;
 
 pub use actor::ActorAsker;
-pub use agent::AgentAsker;
+pub use agent::{AcpAsker, AgentAsker, acp_client_main, is_acp_client};
 pub use ask::{
     ActorEnd, Ask, AskOutcome, AskReply, Asker, AskerError, Message, Reporter, RequestNote, Role,
     StepNote, TryAgain, Workspace,

@@ -8,7 +8,7 @@
 use std::collections::BTreeMap;
 use std::io::{BufRead as _, BufReader, Read as _};
 use std::net::TcpListener;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use axum::Router;
@@ -16,7 +16,7 @@ use axum::body::{Body, Bytes};
 use axum::extract::{DefaultBodyLimit, State};
 use axum::http::{Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse as _, Response};
-use fairtrial_core::plan::{AgentLimits, Price, Tokens};
+use fairtrial_core::plan::{AgentLimits, Price, RelaySettings, Tokens, UsagePointers};
 use serde_json::{Value as Json, json};
 use tokio::runtime::Runtime;
 use tokio::sync::{Semaphore, mpsc};
@@ -25,7 +25,7 @@ use tokio_stream::wrappers::ReceiverStream;
 
 use crate::ask::{Reporter, RequestNote};
 use crate::chat::{Completion, estimate};
-use crate::upstream::Upstream;
+use crate::upstream::{CHAT, Upstream};
 
 /// Largest request that is forwarded, in bytes.
 const REQUEST_MAX: usize = 32 << 20;
@@ -52,6 +52,8 @@ pub struct RelayConfig {
     pub limits: AgentLimits,
     /// What its tokens cost.
     pub price: Price,
+    /// How requests of another API are forwarded; `None`: there are none.
+    pub settings: Option<RelaySettings>,
 }
 
 /// What one attempt has used.
@@ -98,7 +100,7 @@ impl RelayUse {
     }
 }
 
-/// A relay for one attempt. It is gone when this is dropped.
+/// A relay for the attempts of one agent, one at a time. It is gone when this is dropped.
 pub struct Relay {
     state: Arc<RelayState>,
     task: JoinHandle<()>,
@@ -106,9 +108,22 @@ pub struct Relay {
 
 struct RelayState {
     config: RelayConfig,
+    attempt: Mutex<Arc<RelayAttempt>>,
+    at_once: Arc<Semaphore>,
+}
+
+/// One attempt: what it has used, and who hears of it. A request belongs to the attempt in which it came.
+struct RelayAttempt {
     reporter: Arc<dyn Reporter>,
     used: Mutex<RelayUse>,
-    at_once: Arc<Semaphore>,
+}
+
+/// What is forwarded: where, and how its cost is read.
+struct Forwarded {
+    attempt: Arc<RelayAttempt>,
+    path: String,
+    body: String,
+    usage: Option<UsagePointers>,
 }
 
 /// The threads of all relays.
@@ -138,8 +153,7 @@ impl Relay {
         listener.set_nonblocking(true)?;
         let state = Arc::new(RelayState {
             config,
-            reporter,
-            used: Mutex::default(),
+            attempt: Mutex::new(RelayAttempt::new(reporter)),
             at_once: Arc::new(Semaphore::new(AT_ONCE)),
         });
         let router = Router::new()
@@ -156,10 +170,15 @@ impl Relay {
         Ok(Self { state, task })
     }
 
-    /// What was used so far.
+    /// Begins the next attempt, which has used nothing.
+    pub fn begin(&self, reporter: Arc<dyn Reporter>) {
+        *self.state.attempt_lock() = RelayAttempt::new(reporter);
+    }
+
+    /// What the attempt has used so far.
     #[must_use]
     pub fn used(&self) -> RelayUse {
-        self.state.used().clone()
+        self.state.attempt().used().clone()
     }
 }
 
@@ -170,7 +189,31 @@ impl Drop for Relay {
 }
 
 impl RelayState {
-    fn used(&self) -> std::sync::MutexGuard<'_, RelayUse> {
+    fn attempt_lock(&self) -> MutexGuard<'_, Arc<RelayAttempt>> {
+        self.attempt.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn attempt(&self) -> Arc<RelayAttempt> {
+        Arc::clone(&self.attempt_lock())
+    }
+
+    /// The path of another API that is asked for, with its query; `None`: it may not be.
+    fn other_path(&self, uri: &Uri) -> Option<String> {
+        let paths = &self.config.settings.as_ref()?.paths;
+        let asked = uri.path();
+        let below = asked.strip_prefix("/v1").unwrap_or(asked);
+        let path = paths.iter().find(|it| it.as_str() == asked || it.as_str() == below)?;
+        let query = uri.query().map(|it| format!("?{it}")).unwrap_or_default();
+        Some(format!("{path}{query}"))
+    }
+}
+
+impl RelayAttempt {
+    fn new(reporter: Arc<dyn Reporter>) -> Arc<Self> {
+        Arc::new(Self { reporter, used: Mutex::default() })
+    }
+
+    fn used(&self) -> MutexGuard<'_, RelayUse> {
         self.used.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -187,10 +230,9 @@ impl RelayState {
     }
 
     /// Which limit is met, before another request is forwarded; counts it where none is.
-    fn take_request(&self) -> Option<&'static str> {
-        let limits = &self.config.limits;
+    fn take_request(&self, config: &RelayConfig) -> Option<&'static str> {
         let mut used = self.used();
-        let met = used.met(limits, self.config.price);
+        let met = used.met(&config.limits, config.price);
         match met {
             Some(limit) => used.limit = used.limit.or(Some(limit)),
             None => used.requests += 1,
@@ -216,46 +258,52 @@ async fn forward(
     body: Bytes,
 ) -> Response {
     let path = uri.path();
-    let model = &state.config.model;
+    let (model, attempt) = (&state.config.model, state.attempt());
     if method == Method::GET && path.ends_with("/models") {
         let model = json!({ "id": model, "object": "model" });
         return axum::Json(json!({ "object": "list", "data": [model] })).into_response();
     }
-    if method != Method::POST || !path.ends_with("/chat/completions") {
+    let other = state.other_path(&uri);
+    if method != Method::POST || (other.is_none() && !path.ends_with(CHAT)) {
         let what = format!("{method} {path}");
-        return state.refuse(StatusCode::NOT_FOUND, "not_found", &what);
+        return attempt.refuse(StatusCode::NOT_FOUND, "not_found", &what);
     }
     let Ok(Json::Object(mut request)) = serde_json::from_slice::<Json>(&body) else {
         let (status, what) = (StatusCode::BAD_REQUEST, "a request that is no JSON object");
-        return state.refuse(status, "invalid_request", what);
+        return attempt.refuse(status, "invalid_request", what);
     };
     match request.get("model") {
-        None | Some(Json::Null) => drop(request.insert("model".to_owned(), json!(model))),
+        None | Some(Json::Null) if other.is_none() => {
+            request.insert("model".to_owned(), json!(model));
+        }
+        None => {}
         Some(Json::String(asked)) if asked == model => {}
         Some(other) => {
             let what = format!("the model {other}; only `{model}` is on trial");
-            return state.refuse(StatusCode::NOT_FOUND, "model_not_found", &what);
+            return attempt.refuse(StatusCode::NOT_FOUND, "model_not_found", &what);
         }
     }
     let Ok(place) = Arc::clone(&state.at_once).acquire_owned().await else {
         return error(StatusCode::SERVICE_UNAVAILABLE, "unavailable", "the attempt is over");
     };
-    if let Some(limit) = state.take_request() {
+    if let Some(limit) = attempt.take_request(&state.config) {
         let what = format!("the limit of {limit} of this attempt is reached");
         return error(StatusCode::FORBIDDEN, "limit_reached", &what);
     }
     let streams = request.get("stream") == Some(&Json::Bool(true));
-    if streams {
+    if streams && other.is_none() {
         // Without it hosts do not count the tokens of a stream.
         let options = request.entry("stream_options").or_insert_with(|| json!({}));
         if let Json::Object(options) = options {
             options.insert("include_usage".to_owned(), json!(true));
         }
     }
-    let body = Json::Object(request).to_string();
+    let usage = other.as_ref().and(state.config.settings.as_ref()).map(|it| it.usage.clone());
+    let path = other.unwrap_or_else(|| CHAT.to_owned());
+    let forwarded = Forwarded { attempt, path, body: Json::Object(request).to_string(), usage };
     let (answer_in, answer) = tokio::sync::oneshot::channel();
     tokio::task::spawn_blocking(move || {
-        exchange(&state, &body, answer_in);
+        exchange(&state.config.upstream, forwarded, answer_in);
         drop(place);
     });
     answer.await.unwrap_or_else(|_| {
@@ -264,18 +312,23 @@ async fn forward(
 }
 
 /// Sends one request on and passes on what comes back, on a thread of its own.
-fn exchange(state: &RelayState, body: &str, answer: tokio::sync::oneshot::Sender<Response>) {
-    let Some(number) = state.reporter.requested() else {
+fn exchange(
+    upstream: &Upstream,
+    forwarded: Forwarded,
+    answer: tokio::sync::oneshot::Sender<Response>,
+) {
+    let Forwarded { attempt, path, body, usage } = forwarded;
+    let Some(number) = attempt.reporter.requested() else {
         let stopping = "the run is stopping";
         let _ = answer.send(error(StatusCode::SERVICE_UNAVAILABLE, "unavailable", stopping));
         return;
     };
     let began = Instant::now();
-    let mut meter = Meter { began, text: String::new(), tokens: None, first_token: None };
-    let response = match state.config.upstream.send(body) {
+    let mut meter = Meter { began, usage, text: String::new(), tokens: None, first_token: None };
+    let response = match upstream.send_to(&path, &body) {
         Ok(response) => response,
         Err(refused) => {
-            state.over(number, refused.note(began.elapsed()));
+            attempt.over(number, refused.note(began.elapsed()));
             let status = StatusCode::BAD_GATEWAY;
             let _ = answer.send(error(status, "provider_error", "the endpoint cannot be reached"));
             return;
@@ -307,7 +360,7 @@ fn exchange(state: &RelayState, body: &str, answer: tokio::sync::oneshot::Sender
                 }
             }
         }
-        state.over(number, meter.note(status, body, fault));
+        attempt.over(number, meter.note(status, &body, fault));
         return;
     }
     let mut bytes = Vec::new();
@@ -315,10 +368,10 @@ fn exchange(state: &RelayState, body: &str, answer: tokio::sync::oneshot::Sender
     let fault = match read {
         Err(error) => Some(error.to_string()),
         Ok(_) if is_fine => None,
-        Ok(_) => Some(state.config.upstream.clean(&String::from_utf8_lossy(&bytes))),
+        Ok(_) => Some(upstream.clean(&String::from_utf8_lossy(&bytes))),
     };
     meter.whole(&bytes);
-    state.over(number, meter.note(status, body, fault));
+    attempt.over(number, meter.note(status, &body, fault));
     let _ = answer.send(builder.body(Body::from(bytes)).unwrap_or_else(|_| bad_answer()));
 }
 
@@ -329,6 +382,8 @@ fn bad_answer() -> Response {
 /// What is read of an answer as it passes.
 struct Meter {
     began: Instant,
+    /// Where another API's answers say what they cost; `None`: as the chat-completions protocol does.
+    usage: Option<UsagePointers>,
     text: String,
     tokens: Option<Tokens>,
     first_token: Option<Duration>,
@@ -338,6 +393,10 @@ impl Meter {
     /// A line of a stream.
     fn line(&mut self, line: &[u8]) {
         let Some(data) = line.strip_prefix(b"data:") else { return };
+        if self.usage.is_some() {
+            self.first_token = self.first_token.or_else(|| Some(self.began.elapsed()));
+            return self.other(data);
+        }
         let Ok(part) = serde_json::from_slice::<Completion>(data.trim_ascii()) else { return };
         let text = part.text();
         if self.first_token.is_none() && data.len() > 16 {
@@ -349,9 +408,29 @@ impl Meter {
 
     /// A whole answer.
     fn whole(&mut self, bytes: &[u8]) {
+        if self.usage.is_some() {
+            return self.other(bytes);
+        }
         if let Ok(completion) = serde_json::from_slice::<Completion>(bytes) {
             self.text = completion.text();
             self.tokens = completion.tokens();
+        }
+    }
+
+    /// A whole answer of another API, or an event of its stream.
+    fn other(&mut self, bytes: &[u8]) {
+        let Some(usage) = &self.usage else { return };
+        let Ok(part) = serde_json::from_slice::<Json>(bytes.trim_ascii()) else { return };
+        self.text.push_str(&String::from_utf8_lossy(bytes));
+        let input = counted(&part, &usage.input);
+        let (cached, output) = (counted(&part, &usage.cached), counted(&part, &usage.output));
+        if input.or(cached).or(output).is_some() {
+            let so_far = self.tokens.unwrap_or_default();
+            self.tokens = Some(Tokens {
+                input: input.unwrap_or(so_far.input),
+                cached: cached.unwrap_or(so_far.cached),
+                output: output.unwrap_or(so_far.output),
+            });
         }
     }
 
@@ -368,6 +447,17 @@ impl Meter {
             estimated: is_fine && self.tokens.is_none(),
         }
     }
+}
+
+/// The first number that one of these pointers leads to; one with ` + ` adds up several, of which some may
+/// lead nowhere.
+fn counted(part: &Json, pointers: &[String]) -> Option<u64> {
+    let number = |pointer: &str| part.pointer(pointer.trim()).and_then(Json::as_u64);
+    pointers.iter().find_map(|it| {
+        it.split(" + ")
+            .filter_map(number)
+            .fold(None, |sum: Option<u64>, found| Some(sum.unwrap_or(0).saturating_add(found)))
+    })
 }
 
 fn outcome_of(status: u16) -> String {

@@ -410,7 +410,7 @@ impl<'a> Toolbox<'a> {
             Some(LimitHit::Cpu) => Some("time"),
             _ => None,
         };
-        let taken = taken(self.workspace, self.base, &outcome)?;
+        let taken = taken(self.workspace, outcome.collected.as_ref())?;
         self.used.left_out = taken.left_out;
         // Where the files were the task's own, what a command deletes is still given.
         self.tree = taken.change.on(self.base);

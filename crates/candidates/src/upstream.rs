@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::Read;
 use std::time::Duration;
 
-use fairtrial_core::plan::{ChatCandidate, Tokens};
+use fairtrial_core::plan::{AgentCandidate, ChatCandidate, Tokens};
 use fairtrial_core::verdict::VoidReason;
 use ureq::http::header::{HeaderName, HeaderValue};
 
@@ -13,12 +13,15 @@ use crate::ask::{AskerError, RequestNote};
 /// Longest text kept of what a host says when it refuses, in bytes.
 const DETAIL_MAX: usize = 500;
 
+/// Where the chat-completions protocol is served, below an endpoint.
+pub(crate) const CHAT: &str = "/chat/completions";
+
 /// Where requests go, with what they carry.
 pub struct Upstream {
     agent: ureq::Agent,
     endpoint: String,
-    address: String,
     key: Option<String>,
+    key_header: Option<HeaderName>,
     headers: Vec<(HeaderName, HeaderValue)>,
 }
 
@@ -70,6 +73,8 @@ pub struct UpstreamConfig<'a> {
     pub headers: &'a BTreeMap<String, String>,
     /// Longest wait for one answer.
     pub timeout: Duration,
+    /// The header that carries the key; `None`: `Authorization`, as a bearer's.
+    pub key_header: Option<&'a str>,
 }
 
 impl<'a> UpstreamConfig<'a> {
@@ -82,7 +87,21 @@ impl<'a> UpstreamConfig<'a> {
             key_env: config.key_env.as_deref(),
             headers: &config.headers,
             timeout: config.timeout.0,
+            key_header: None,
         }
+    }
+
+    /// How the host of an agent is asked; `None` where it has none.
+    #[must_use]
+    pub fn of_agent(config: &'a AgentCandidate) -> Option<Self> {
+        Some(Self {
+            candidate: &config.name,
+            endpoint: config.endpoint.as_deref()?,
+            key_env: config.key_env.as_deref(),
+            headers: &config.headers,
+            timeout: config.timeout.0,
+            key_header: config.relay.as_ref().and_then(|it| it.header.as_deref()),
+        })
     }
 }
 
@@ -109,6 +128,11 @@ impl Upstream {
             let parsed = HeaderName::from_bytes(name.as_bytes()).map_err(|_| bad())?;
             Ok((parsed, HeaderValue::from_str(value).map_err(|_| bad())?))
         };
+        let named = |name: &str| {
+            let bad =
+                |_| AskerError::Header { candidate: candidate.clone(), header: name.to_owned() };
+            HeaderName::from_bytes(name.as_bytes()).map_err(bad)
+        };
         let agent = ureq::Agent::config_builder()
             .http_status_as_error(false)
             .timeout_global(Some(config.timeout))
@@ -120,20 +144,33 @@ impl Upstream {
         Ok(Self {
             agent,
             endpoint: config.endpoint.to_owned(),
-            address: format!("{}/chat/completions", config.endpoint.trim_end_matches('/')),
+            key_header: config.key_header.map(named).transpose()?,
             key: config.key_env.map(found).transpose()?,
             headers: config.headers.iter().map(header).collect::<Result<_, AskerError>>()?,
         })
     }
 
-    /// Sends one request.
+    /// Sends one request of the chat-completions protocol.
     ///
     /// # Errors
     /// When nothing comes back.
     pub fn send(&self, body: &str) -> Result<UpstreamResponse, Unreachable> {
-        let mut request = self.agent.post(&self.address).header("content-type", "application/json");
-        if let Some(key) = &self.key {
-            request = request.header("authorization", format!("Bearer {key}"));
+        self.send_to(CHAT, body)
+    }
+
+    /// Sends one request to a path below the endpoint.
+    ///
+    /// # Errors
+    /// When nothing comes back.
+    pub fn send_to(&self, path: &str, body: &str) -> Result<UpstreamResponse, Unreachable> {
+        let address = format!("{}{path}", self.endpoint.trim_end_matches('/'));
+        let mut request = self.agent.post(&address).header("content-type", "application/json");
+        match (&self.key, &self.key_header) {
+            (Some(key), None) => {
+                request = request.header("authorization", format!("Bearer {key}"));
+            }
+            (Some(key), Some(name)) => request = request.header(name, key),
+            (None, _) => {}
         }
         for (name, value) in &self.headers {
             request = request.header(name, value);

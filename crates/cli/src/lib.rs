@@ -28,6 +28,9 @@ pub fn main() -> ExitCode {
     if fairtrial_sandbox::is_helper() {
         return fairtrial_sandbox::helper_main();
     }
+    if fairtrial_candidates::is_acp_client() {
+        return fairtrial_candidates::acp_client_main();
+    }
     let environment = Environment::of_process();
     let mut out = Quiet::output(std::io::stdout().lock());
     let mut err = Quiet::notes(std::io::stderr());

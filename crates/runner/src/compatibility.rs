@@ -71,7 +71,8 @@ fn is_same_candidate(was: &Candidate, is: &Candidate) -> bool {
             is.retries = was.retries;
             *was == is
         }
-        (Candidate::Agent(was), Candidate::Agent(is)) => {
+        (Candidate::Agent(was), Candidate::Agent(is))
+        | (Candidate::Acp(was), Candidate::Acp(is)) => {
             let mut is = is.clone();
             is.endpoint.clone_from(&was.endpoint);
             is.key_env.clone_from(&was.key_env);

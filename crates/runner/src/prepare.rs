@@ -4,7 +4,9 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use fairtrial_candidates::{ActorAsker, AgentAsker, Asker, AskerError, ChatAsker, RecordedAsker};
+use fairtrial_candidates::{
+    AcpAsker, ActorAsker, AgentAsker, Asker, AskerError, ChatAsker, RecordedAsker,
+};
 use fairtrial_core::language::Languages;
 use fairtrial_core::limits::{LimitSettings, Limits};
 use fairtrial_core::plan::{AgentCandidate, Candidate, ChatCandidate, Plan};
@@ -134,7 +136,12 @@ impl Preparation {
                     let asker = AgentAsker::new(&agent, &self.base, |_| None)?;
                     self.askers.insert(agent.name, Box::new(asker));
                 }
-                Candidate::Agent(_) | Candidate::Recorded(_) => {}
+                Candidate::Acp(agent) if agent.endpoint.is_some() => {
+                    let agent = AgentCandidate { endpoint: Some(endpoint), ..agent.clone() };
+                    let asker = AcpAsker::new(&agent, &self.base, |_| None)?;
+                    self.askers.insert(agent.name, Box::new(asker));
+                }
+                Candidate::Agent(_) | Candidate::Acp(_) | Candidate::Recorded(_) => {}
             }
         }
         Ok(())
@@ -371,6 +378,7 @@ fn make_askers(
         let asker: Box<dyn Asker> = match candidate {
             Candidate::Chat(chat) => chat_asker(chat, env)?,
             Candidate::Agent(agent) => Box::new(AgentAsker::new(agent, base, env)?),
+            Candidate::Acp(agent) => Box::new(AcpAsker::new(agent, base, env)?),
             Candidate::Recorded(recorded) => {
                 let file = base.join(&recorded.path);
                 let bytes = read_file(&file, ANSWERS_MAX).map_err(|source| {

@@ -300,6 +300,12 @@ impl World for Preparation {
         self.askers.get(candidate).and_then(|it| it.host()).unwrap_or_default()
     }
 
+    fn leave(&self, key: &TrialKey) {
+        if let Some(asker) = self.askers.get(&key.candidate) {
+            asker.leave(&key.task, key.sample);
+        }
+    }
+
     fn unfit(&self, task: &PlannedTask) -> Option<VoidReason> {
         let tools = self.judge.tools().of_task(&task.task, task.task.form.runner());
         let preflight = task.unfit.as_ref().map(|_| VoidReason::Preflight);

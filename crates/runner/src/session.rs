@@ -44,6 +44,8 @@ pub trait World {
     fn host(&self, candidate: &str) -> &str;
     /// Why answers to a task cannot be judged on this machine; `None` when they can.
     fn unfit(&self, task: &PlannedTask) -> Option<VoidReason>;
+    /// A trial is over or left: nothing more is asked for it.
+    fn leave(&self, key: &TrialKey);
     /// The time of day, in UTC, RFC 3339.
     fn now(&self) -> String;
 }
@@ -403,7 +405,7 @@ impl<'a> Session<'a> {
     ) -> Result<(), RecordError> {
         let retries = match self.candidate(&key.candidate) {
             Some(Candidate::Chat(chat)) => chat.retries,
-            Some(Candidate::Agent(_)) => AGENT_RETRIES,
+            Some(Candidate::Agent(_) | Candidate::Acp(_)) => AGENT_RETRIES,
             _ => 0,
         };
         let Some(trial) = self.trials.get_mut(key) else { return Ok(()) };
@@ -465,12 +467,14 @@ impl<'a> Session<'a> {
     /// Leaves a trial as far as it is; a later session resumes it.
     fn interrupt(&mut self, key: &TrialKey) {
         if self.trials.remove(key).is_some() {
+            self.spec.world.leave(key);
             self.scheduler.end(key, TrialEnd::Interrupted);
         }
     }
 
     fn over(&mut self, key: &TrialKey, verdict: Verdict, end: TrialEnd) {
         let Some(trial) = self.trials.remove(key) else { return };
+        self.spec.world.leave(key);
         self.scheduler.end(key, end);
         self.counter.count(&key.candidate, verdict);
         self.observer.trial_over(key, verdict, trial.attempt);
@@ -530,6 +534,8 @@ mod tests {
         fn unfit(&self, task: &PlannedTask) -> Option<VoidReason> {
             (task.task.name == "unheard-of").then_some(VoidReason::ToolMissing)
         }
+
+        fn leave(&self, _key: &TrialKey) {}
 
         fn now(&self) -> String {
             "2031-05-01T06:00:00.000Z".to_owned()

@@ -203,6 +203,19 @@ pub struct Lap {
     pub accounting: Accounting,
 }
 
+/// What a run that stands still has come to.
+#[derive(Debug)]
+pub struct Still {
+    /// What [`Job::collect`] wants of its files, as they are now.
+    pub collected: Archive,
+    /// Processor time of the lap.
+    pub cpu: Duration,
+    /// Most memory at one time in the lap, as it was sampled, in bytes.
+    pub peak_memory: u64,
+    /// How it saw [`Job::tree`].
+    pub view: Option<TreeView>,
+}
+
 /// What a run came to.
 #[derive(Debug)]
 pub struct Outcome {

@@ -28,7 +28,7 @@ pub use archive::{Archive, ArchiveEntry, ArchiveError};
 pub use helper::{helper_main, is_helper, is_system, take_channel};
 pub use job::{
     Accounting, Caps, Captured, Collect, DRIVER, Ending, HOME, Job, Lap, LimitHit, OWN_PROGRAM,
-    Outcome, Reach, SandboxError, TreeView, WORK,
+    Outcome, Reach, SandboxError, Still, TreeView, WORK,
 };
 pub use running::{Allowed, Frame, Running, Stopper};
 pub use sandbox::{Demand, Sandbox};

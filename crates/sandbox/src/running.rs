@@ -15,7 +15,7 @@ use nix::unistd::pipe2;
 
 use crate::archive::Archive;
 use crate::job::{
-    Accounting, Captured, Collect, Ending, Job, Lap, LimitHit, Outcome, SandboxError,
+    Accounting, Captured, Collect, Ending, Job, Lap, LimitHit, Outcome, SandboxError, Still,
 };
 use crate::pool::{Zygote, ZygotePool, socket_pair};
 use crate::wire::{self, Control, RunEnd, Spec, SupervisorEvent};
@@ -84,8 +84,8 @@ pub struct Running {
     memory_cap: u64,
     /// Processes that the kernel ended for want of memory before the run.
     memory_kills: u64,
-    /// Whether it stands still, or why its files could not be packed.
-    paused: Option<Result<(), String>>,
+    /// What the supervisor said when it was to stand still.
+    paused: Option<SupervisorEvent>,
     report: Option<SupervisorEvent>,
 }
 
@@ -241,19 +241,23 @@ impl Running {
     ///
     /// # Errors
     /// When the files cannot be packed, or the helper cannot be talked to.
-    pub fn pause(&mut self) -> Result<Option<Archive>, SandboxError> {
-        let archive = Archive::empty()?;
+    pub fn pause(&mut self) -> Result<Option<Still>, SandboxError> {
+        let collected = Archive::empty()?;
         self.paused = None;
         // A helper that is gone is noticed below.
-        let _ = wire::send(self.control.as_fd(), &Control::Pause, &[archive.as_fd()]);
+        let _ = wire::send(self.control.as_fd(), &Control::Pause, &[collected.as_fd()]);
         self.wait_for(GRACE);
         while self.paused.is_none() && self.report.is_none() {
             self.pump()?;
         }
         match self.paused.take() {
-            Some(Ok(())) => Ok(Some(archive)),
-            Some(Err(why)) => Err(SandboxError::Collect(why)),
-            None => Ok(None),
+            Some(SupervisorEvent::Paused { failed: Some(why), .. }) => {
+                Err(SandboxError::Collect(why))
+            }
+            Some(SupervisorEvent::Paused { cpu, peak_memory, view, .. }) => {
+                Ok(Some(Still { collected, cpu, peak_memory, view }))
+            }
+            _ => Ok(None),
         }
     }
 
@@ -312,6 +316,12 @@ impl Running {
     pub fn printed(&mut self) -> &[u8] {
         self.stdout.drain(self.output_cap);
         &self.stdout.captured.bytes
+    }
+
+    /// What was written to standard error since then, likewise.
+    pub fn complained(&mut self) -> &[u8] {
+        self.stderr.drain(self.output_cap);
+        &self.stderr.captured.bytes
     }
 
     /// Bytes on both streams since the last line was sent.
@@ -458,9 +468,7 @@ impl Running {
                 Some((SupervisorEvent::Started, _)) => self.started = true,
                 Some((SupervisorEvent::Starved, _)) => self.wait_for(self.patience),
                 Some((SupervisorEvent::Lap(lap), _)) => self.laps.push(lap),
-                Some((SupervisorEvent::Paused { failed }, _)) => {
-                    self.paused = Some(failed.map_or(Ok(()), Err));
-                }
+                Some((paused @ SupervisorEvent::Paused { .. }, _)) => self.paused = Some(paused),
                 Some((report, _)) => {
                     self.report = Some(report);
                     // What the program sent before it ended is there by now.

@@ -87,8 +87,8 @@ pub enum SupervisorEvent {
     Starved,
     /// A lap is over, and the next begins.
     Lap(Lap),
-    /// It stands still, and its files are packed, or this is why they are not.
-    Paused { failed: Option<String> },
+    /// It stands still, and its files are packed, or `failed` says why not.
+    Paused { failed: Option<String>, cpu: Duration, peak_memory: u64, view: Option<TreeView> },
     /// The program ran.
     Ended(RunEnd),
     /// A layer could not be made.

@@ -13,7 +13,7 @@ use fairtrial_core::change::Change;
 use fairtrial_core::tree::{Node, TreePath, WorkTree};
 use fairtrial_sandbox::{
     Allowed, Archive, ArchiveEntry, Caps, Collect, Demand, Ending, Frame, Job, LimitHit, Outcome,
-    Reach, Sandbox, SandboxError, Tier, TreeView,
+    Reach, Sandbox, SandboxError, Still, Tier, TreeView,
 };
 use tempfile::TempDir;
 
@@ -104,8 +104,8 @@ fn a_run_that_stands_still_shows_its_files_and_goes_on_later() {
         let job = Job { tree: Some("base".to_owned()), channel: true, collect, ..Env::job(script) };
         let mut running = env.sandbox.start(&job).unwrap();
         let allowed = Allowed { wall: Duration::from_secs(20), cpu: Duration::from_millis(10_000) };
-        let files = |archive: Option<Archive>| {
-            let entries = archive.unwrap().entries().unwrap();
+        let files = |still: Option<Still>| {
+            let entries = still.unwrap().collected.entries().unwrap();
             let text = |it: ArchiveEntry| match it.node {
                 Some(Node::File { bytes, .. }) => String::from_utf8_lossy(&bytes).into_owned(),
                 other => panic!("{other:?}"),
@@ -131,7 +131,7 @@ fn a_run_that_stands_still_shows_its_files_and_goes_on_later() {
         assert_eq!(running.receive(100).unwrap(), Frame::Line(b"done".to_vec()));
         // The limits are those of what came last: by then the loop is at its limit.
         assert_eq!(running.receive(100).unwrap(), Frame::Closed);
-        assert_eq!(running.pause().unwrap().map(drop), None);
+        assert!(running.pause().unwrap().is_none());
         assert_eq!(running.finish().unwrap().limit, Some(LimitHit::Wall), "{tier:?}");
     }
 }

@@ -12,7 +12,7 @@ use serde_json::Value;
 use crate::env::{PROGRAM, TestEnv, ran};
 
 /// An ordinary user that every system has.
-const NOBODY: &str = "65534";
+pub const NOBODY: &str = "65534";
 
 /// Longest wait for something that must come.
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -34,13 +34,13 @@ fn prepare(env: &TestEnv, script: &str, head: &str, more: &str) {
     );
 }
 
-fn run(env: &TestEnv) -> Value {
+pub fn run(env: &TestEnv) -> Value {
     let ran = env.run_with(&["run", "plan.toml"], &[("HARBOUR_KEY", "seaworthy-4711")]);
     assert_eq!(ran.code, 0, "{}", ran.err);
     trial(env)
 }
 
-fn trial(env: &TestEnv) -> Value {
+pub fn trial(env: &TestEnv) -> Value {
     env.json(&["show", "record", "--unseal", "--json"])["trials"][0].clone()
 }
 

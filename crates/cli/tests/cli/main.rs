@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
 
+mod acp;
 mod agents;
 mod answers;
 mod demo;

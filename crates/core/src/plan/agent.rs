@@ -8,6 +8,10 @@ use super::candidate::{names_alone, two_minutes};
 use super::price::Price;
 use crate::limits::{Bytes, Span};
 
+/// The kinds of tool calls of the Agent Client Protocol.
+const TOOL_KINDS: &[&str] =
+    &["read", "edit", "delete", "move", "search", "execute", "think", "fetch", "other"];
+
 /// A program that changes the files of a task itself, in the sandbox.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -45,6 +49,13 @@ pub struct AgentCandidate {
     /// Longest wait for one forwarded request.
     #[serde(default = "two_minutes")]
     pub timeout: Span,
+    /// How its requests are forwarded where they are none of the chat-completions protocol.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub relay: Option<RelaySettings>,
+    /// Kinds of tool calls for which one that speaks the Agent Client Protocol gets leave when it asks for it:
+    /// `read`, `edit`, `delete`, `move`, `search`, `execute`, `think`, `fetch`, `other`; none: for all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub permit: Option<Vec<String>>,
     /// What one attempt may use.
     #[serde(default)]
     pub limits: AgentLimits,
@@ -57,6 +68,32 @@ pub struct AgentCandidate {
     /// Free labels.
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
+}
+
+/// How the relay forwards requests of another HTTP API than the chat-completions protocol.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RelaySettings {
+    /// The paths below the endpoint that it may ask for, such as `/messages`; it is forwarded as it is.
+    pub paths: Vec<String>,
+    /// The header that carries the key, where it is not `Authorization: Bearer`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub header: Option<String>,
+    /// Where in an answer, or in an event of a stream, the model's name and its tokens stand.
+    #[serde(default)]
+    pub usage: UsagePointers,
+}
+
+/// JSON pointers (RFC 6901) to what an answer says of its cost; the last event of a stream that has one counts.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct UsagePointers {
+    /// Tokens read, those from the cache included.
+    pub input: Vec<String>,
+    /// Tokens read from the cache.
+    pub cached: Vec<String>,
+    /// Tokens written.
+    pub output: Vec<String>,
 }
 
 /// What one attempt of an agent may use; what is not set has the default that is named.
@@ -97,8 +134,24 @@ impl Default for AgentLimits {
 }
 
 impl AgentCandidate {
-    pub(super) fn check(&self) -> Result<(), String> {
+    pub(super) fn check(&self, speaks_acp: bool) -> Result<(), String> {
         let name = &self.name;
+        if self.permit.is_some() && !speaks_acp {
+            return Err(format!("candidate `{name}`: `permit` is for the kind `acp`"));
+        }
+        let known = |it: &&String| !TOOL_KINDS.contains(&it.as_str());
+        if let Some(odd) = self.permit.iter().flatten().find(known) {
+            let kinds = TOOL_KINDS.join("`, `");
+            return Err(format!("candidate `{name}`: `permit` has `{odd}`; there are `{kinds}`"));
+        }
+        if speaks_acp && self.command.iter().any(|it| it.contains("{prompt") || it == "{stdin}") {
+            return Err(format!(
+                "candidate `{name}`: the kind `acp` gets its prompt by the protocol, not in `command`"
+            ));
+        }
+        if let Some(relay) = &self.relay {
+            relay.check(name, self.endpoint.is_some())?;
+        }
         if self.command.first().is_none_or(|it| it.trim().is_empty()) {
             return Err(format!("candidate `{name}`: `command` is empty"));
         }
@@ -121,6 +174,23 @@ impl AgentCandidate {
         }
         self.limits.check(name)?;
         self.price.check(name)
+    }
+}
+
+impl RelaySettings {
+    fn check(&self, name: &str, has_endpoint: bool) -> Result<(), String> {
+        let failed = |what: &str| Err(format!("candidate `{name}`: {what}"));
+        if !has_endpoint {
+            return failed("`relay` needs an `endpoint`");
+        }
+        if self.paths.is_empty() || self.paths.iter().any(|it| !it.starts_with('/')) {
+            return failed("`relay.paths` are one or several, each beginning with `/`");
+        }
+        let UsagePointers { input, cached, output } = &self.usage;
+        if [input, cached, output].into_iter().flatten().any(|it| !it.starts_with('/')) {
+            return failed("`relay.usage` has JSON pointers, each beginning with `/`");
+        }
+        Ok(())
     }
 }
 

@@ -19,6 +19,8 @@ pub enum Candidate {
     Recorded(RecordedCandidate),
     /// A program that changes the files itself.
     Agent(AgentCandidate),
+    /// A program that does so and speaks the Agent Client Protocol.
+    Acp(AgentCandidate),
 }
 
 /// Answers that were written down.
@@ -41,7 +43,7 @@ impl Candidate {
         match self {
             Self::Chat(chat) => &chat.name,
             Self::Recorded(recorded) => &recorded.name,
-            Self::Agent(agent) => &agent.name,
+            Self::Agent(agent) | Self::Acp(agent) => &agent.name,
         }
     }
 
@@ -51,7 +53,7 @@ impl Candidate {
         match self {
             Self::Chat(chat) => &chat.labels,
             Self::Recorded(recorded) => &recorded.labels,
-            Self::Agent(agent) => &agent.labels,
+            Self::Agent(agent) | Self::Acp(agent) => &agent.labels,
         }
     }
 
@@ -60,7 +62,7 @@ impl Candidate {
     pub fn tasks(&self) -> &[String] {
         match self {
             Self::Chat(chat) => &chat.tasks,
-            Self::Agent(agent) => &agent.tasks,
+            Self::Agent(agent) | Self::Acp(agent) => &agent.tasks,
             Self::Recorded(_) => &[],
         }
     }
@@ -76,7 +78,7 @@ impl Candidate {
     pub fn system(&self) -> Option<&str> {
         match self {
             Self::Chat(chat) => chat.system.as_deref(),
-            Self::Recorded(_) | Self::Agent(_) => None,
+            Self::Recorded(_) | Self::Agent(_) | Self::Acp(_) => None,
         }
     }
 
@@ -85,7 +87,7 @@ impl Candidate {
     pub fn price(&self) -> Price {
         match self {
             Self::Chat(chat) => chat.price,
-            Self::Agent(agent) => agent.price,
+            Self::Agent(agent) | Self::Acp(agent) => agent.price,
             Self::Recorded(_) => Price::default(),
         }
     }

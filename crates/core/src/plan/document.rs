@@ -59,6 +59,13 @@ pub struct Plan {
     /// Which reading of an answer is judged.
     #[serde(default)]
     pub reading: ReadingMode,
+    /// How often a trial may show the same trouble before it is over; none: as often as it likes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stop_when_stuck: Option<u32>,
+    /// Patterns of files that are taken out of repositories before anybody sees them, such as rules for
+    /// agents.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub leave_out: Vec<String>,
     /// What every random choice depends on.
     #[serde(default)]
     pub seed: u64,
@@ -133,6 +140,9 @@ impl Plan {
                 return Err(format!("`{key}` is 1 to {most}, not {value}"));
             }
         }
+        if self.stop_when_stuck == Some(0) {
+            return Err("`stop_when_stuck` is at least 1".to_owned());
+        }
         if self.docket.folders().is_empty() {
             return Err("`docket` names no folder".to_owned());
         }
@@ -150,7 +160,8 @@ impl Plan {
             }
             match candidate {
                 Candidate::Chat(chat) => chat.check()?,
-                Candidate::Agent(agent) => agent.check()?,
+                Candidate::Agent(agent) => agent.check(false)?,
+                Candidate::Acp(agent) => agent.check(true)?,
                 Candidate::Recorded(_) => {}
             }
         }
@@ -189,7 +200,7 @@ mod tests {
             (
                 "\"chat\"",
                 "\"cat\"",
-                "unknown variant `cat`, expected one of `chat`, `recorded`, `agent`",
+                "unknown variant `cat`, expected one of `chat`, `recorded`, `agent`, `acp`",
             ),
             ("model =", "modell =", "unknown field `modell`"),
             ("= 3", "= 0", "`samples` is 1 to 1000, not 0"),

@@ -6,7 +6,7 @@ mod chat;
 mod document;
 mod price;
 
-pub use agent::{AgentCandidate, AgentLimits};
+pub use agent::{AgentCandidate, AgentLimits, RelaySettings, UsagePointers};
 pub use candidate::{Candidate, RecordedCandidate};
 pub use chat::ChatCandidate;
 pub use document::{Dockets, Feedback, Plan, ReadingMode};

@@ -26,7 +26,7 @@ use super::state::SandboxState;
 use super::wait::{self, Waited};
 use super::{RunFds, collect, network, program, store};
 use crate::archive::Archive;
-use crate::job::{Accounting, Caps, Collect, Ending, Lap, LimitHit, Reach};
+use crate::job::{Accounting, Caps, Collect, Ending, Lap, LimitHit, Reach, TreeView};
 use crate::tier::Tier;
 use crate::wire::{self, Control, RunEnd, Spec, SupervisorEvent};
 
@@ -137,6 +137,7 @@ pub fn serve(
         scratch: sandbox.scratch.as_ref().map(|it| (it, started)),
         copied: places.view.as_ref().map_or(0, |it| it.copied),
         paused: false,
+        view: places.view.as_ref().map(|it| it.view),
         pack: &|into| take_files(sandbox, spec, &places, into),
     };
     let mut ended = watch.run(&control, &children, &ours);
@@ -283,6 +284,7 @@ struct Watch<'a> {
     copied: u64,
     /// Whether it stands still.
     paused: bool,
+    view: Option<TreeView>,
     /// Packs what is wanted of its files.
     pack: &'a dyn Fn(OwnedFd) -> Result<(), String>,
 }
@@ -446,7 +448,10 @@ impl Watch<'_> {
                 self.paused = true;
                 let archive = fds.into_iter().next().ok_or("there is no archive".to_owned());
                 let failed = archive.and_then(self.pack).err();
-                wire::send(control, &SupervisorEvent::Paused { failed }, &[]).is_ok()
+                let cpu = self.cpu().saturating_sub(self.lap_cpu);
+                let (peak_memory, view) = (self.lap.peak_memory, self.view);
+                let paused = SupervisorEvent::Paused { failed, cpu, peak_memory, view };
+                wire::send(control, &paused, &[]).is_ok()
             }
             Ok(Some((Control::Kill(limit), _))) => {
                 self.limit = self.limit.or(Some(limit));
