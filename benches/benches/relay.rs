@@ -33,6 +33,10 @@ impl Reporter for Calm {
     fn is_stopping(&self) -> bool {
         false
     }
+
+    fn is_stuck(&self) -> bool {
+        false
+    }
 }
 
 /// A host that answers each request after the same time: whole, or in parts.
@@ -164,6 +168,7 @@ fn main() -> ExitCode {
             model: "m".to_owned(),
             limits: AgentLimits { requests: u32::MAX, ..AgentLimits::default() },
             price: Price::default(),
+            report_calls: true,
             settings: None,
         };
         let relay = Relay::start(listener, config, Arc::new(Calm(AtomicU32::new(1))));

@@ -10,7 +10,7 @@ use fairtrial_core::text::head_and_tail;
 use fairtrial_core::verdict::VoidReason;
 use serde_json::{Map, Value as Json, json};
 
-use crate::agent::{so_far, submission, view_word};
+use crate::agent::{STUCK, so_far, submission, view_word};
 use crate::ask::{
     ActorEnd, Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, StepNote, TryAgain, Workspace,
 };
@@ -134,6 +134,10 @@ impl ActorAsker {
                 limit = met;
                 break;
             }
+            if reporter.is_stuck() {
+                limit = STUCK;
+                break;
+            }
         }
         let (change, used) = (tools.change(), tools.used());
         let ended = match limit {
@@ -168,6 +172,7 @@ fn said_step(text: &str, took: Duration) -> StepNote {
         outcome: "done".to_owned(),
         detail: head_and_tail(text, 4 << 10),
         took,
+        files: None,
     }
 }
 

@@ -149,6 +149,9 @@ pub trait Reporter: Send + Sync {
 
     /// Whether the run is stopping, so that a candidate that takes long should end.
     fn is_stopping(&self) -> bool;
+
+    /// Whether what it does has come to nothing so often that it should end.
+    fn is_stuck(&self) -> bool;
 }
 
 /// One thing that a candidate did.
@@ -164,6 +167,9 @@ pub struct StepNote {
     pub detail: String,
     /// How long it took.
     pub took: Duration,
+    /// Marks of the files before and after it, where it is known to have changed them: of one file for an
+    /// edit, of all for a command.
+    pub files: Option<(String, String)>,
 }
 
 /// What a candidate that acts finds, and where it runs.

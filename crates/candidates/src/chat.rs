@@ -270,6 +270,12 @@ impl Completion {
         message.map(MessageContent::text).unwrap_or_default()
     }
 
+    /// The tool calls of its first choice, or parts of them.
+    pub(crate) fn calls(&self) -> &[Json] {
+        let message = self.choices.first().and_then(|it| it.message.as_ref());
+        message.and_then(|it| it.tool_calls.as_deref()).unwrap_or_default()
+    }
+
     /// What its host counted; `None` where it did not.
     pub(crate) fn tokens(&self) -> Option<Tokens> {
         self.usage.as_ref().map(TokenCounts::tokens)

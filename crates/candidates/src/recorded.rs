@@ -134,6 +134,10 @@ mod tests {
         fn is_stopping(&self) -> bool {
             false
         }
+
+        fn is_stuck(&self) -> bool {
+            false
+        }
     }
 
     fn parse(text: &str) -> Result<RecordedAsker, SourceError> {

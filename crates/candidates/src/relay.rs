@@ -5,7 +5,7 @@
 //! Each request is written down before it is sent and when it is over, as those of chat candidates are.
 //! Other paths and other models are refused, and so is what is beyond the plan's limits.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::io::{BufRead as _, BufReader, Read as _};
 use std::net::TcpListener;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
@@ -16,14 +16,16 @@ use axum::body::{Body, Bytes};
 use axum::extract::{DefaultBodyLimit, State};
 use axum::http::{Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse as _, Response};
+use fairtrial_core::digest::Digest;
 use fairtrial_core::plan::{AgentLimits, Price, RelaySettings, Tokens, UsagePointers};
+use fairtrial_core::text::head_and_tail;
 use serde_json::{Value as Json, json};
 use tokio::runtime::Runtime;
 use tokio::sync::{Semaphore, mpsc};
 use tokio::task::JoinHandle;
 use tokio_stream::wrappers::ReceiverStream;
 
-use crate::ask::{Reporter, RequestNote};
+use crate::ask::{Reporter, RequestNote, StepNote};
 use crate::chat::{Completion, estimate};
 use crate::upstream::{CHAT, Upstream};
 
@@ -39,6 +41,15 @@ const AT_ONCE: usize = 32;
 /// Kinds of refusals that are told apart; an agent could ask for anything.
 const REFUSALS_MAX: usize = 50;
 
+/// Requests of an attempt whose text is kept in mind.
+const REQUESTS_KEPT: usize = 10_000;
+
+/// Tool calls of one answer that are looked at.
+const CALLS_MAX: usize = 64;
+
+/// Longest arguments of a call that are recorded, in bytes.
+const CALL_MAX: usize = 4 << 10;
+
 /// Longest text of a refusal, in bytes.
 const REFUSAL_MAX: usize = 200;
 
@@ -52,6 +63,8 @@ pub struct RelayConfig {
     pub limits: AgentLimits,
     /// What its tokens cost.
     pub price: Price,
+    /// Whether the tool calls that its answers ask for are reported: of an agent that reports none itself.
+    pub report_calls: bool,
     /// How requests of another API are forwarded; `None`: there are none.
     pub settings: Option<RelaySettings>,
 }
@@ -116,6 +129,8 @@ struct RelayState {
 struct RelayAttempt {
     reporter: Arc<dyn Reporter>,
     used: Mutex<RelayUse>,
+    /// Digests of what was asked, with the number of the request.
+    asked: Mutex<HashMap<Digest, u32>>,
 }
 
 /// What is forwarded: where, and how its cost is read.
@@ -124,6 +139,7 @@ struct Forwarded {
     path: String,
     body: String,
     usage: Option<UsagePointers>,
+    report_calls: bool,
 }
 
 /// The threads of all relays.
@@ -210,7 +226,7 @@ impl RelayState {
 
 impl RelayAttempt {
     fn new(reporter: Arc<dyn Reporter>) -> Arc<Self> {
-        Arc::new(Self { reporter, used: Mutex::default() })
+        Arc::new(Self { reporter, used: Mutex::default(), asked: Mutex::default() })
     }
 
     fn used(&self) -> MutexGuard<'_, RelayUse> {
@@ -238,6 +254,43 @@ impl RelayAttempt {
             None => used.requests += 1,
         }
         met
+    }
+
+    /// Reports a request that says what an earlier one said, letter for letter.
+    fn note_repeated(&self, number: u32, body: &str) {
+        let mut asked = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
+        if asked.len() >= REQUESTS_KEPT {
+            return;
+        }
+        let earlier = asked.insert(Digest::of(body.as_bytes()), number);
+        drop(asked);
+        if let Some(earlier) = earlier {
+            self.reporter.step(StepNote {
+                kind: "request".to_owned(),
+                subject: format!("the same as request {earlier}"),
+                outcome: "repeated".to_owned(),
+                detail: String::new(),
+                took: Duration::ZERO,
+                files: None,
+            });
+        }
+    }
+
+    /// Takes note of a request that is over, and reports the calls that its answer asks for.
+    fn over_with(
+        &self,
+        number: u32,
+        mut meter: Meter,
+        status: u16,
+        body: &str,
+        fault: Option<String>,
+        report_calls: bool,
+    ) {
+        let calls = std::mem::take(&mut meter.calls);
+        self.over(number, meter.note(status, body, fault));
+        for call in calls.iter().filter(|_| report_calls) {
+            self.reporter.step(call.step());
+        }
     }
 
     fn over(&self, number: u32, note: RequestNote) {
@@ -300,7 +353,9 @@ async fn forward(
     }
     let usage = other.as_ref().and(state.config.settings.as_ref()).map(|it| it.usage.clone());
     let path = other.unwrap_or_else(|| CHAT.to_owned());
-    let forwarded = Forwarded { attempt, path, body: Json::Object(request).to_string(), usage };
+    let body = Json::Object(request).to_string();
+    let report_calls = state.config.report_calls;
+    let forwarded = Forwarded { attempt, path, body, usage, report_calls };
     let (answer_in, answer) = tokio::sync::oneshot::channel();
     tokio::task::spawn_blocking(move || {
         exchange(&state.config.upstream, forwarded, answer_in);
@@ -317,14 +372,22 @@ fn exchange(
     forwarded: Forwarded,
     answer: tokio::sync::oneshot::Sender<Response>,
 ) {
-    let Forwarded { attempt, path, body, usage } = forwarded;
+    let Forwarded { attempt, path, body, usage, report_calls } = forwarded;
     let Some(number) = attempt.reporter.requested() else {
         let stopping = "the run is stopping";
         let _ = answer.send(error(StatusCode::SERVICE_UNAVAILABLE, "unavailable", stopping));
         return;
     };
+    attempt.note_repeated(number, &body);
     let began = Instant::now();
-    let mut meter = Meter { began, usage, text: String::new(), tokens: None, first_token: None };
+    let mut meter = Meter {
+        began,
+        usage,
+        text: String::new(),
+        tokens: None,
+        first_token: None,
+        calls: Vec::new(),
+    };
     let response = match upstream.send_to(&path, &body) {
         Ok(response) => response,
         Err(refused) => {
@@ -360,7 +423,7 @@ fn exchange(
                 }
             }
         }
-        attempt.over(number, meter.note(status, &body, fault));
+        attempt.over_with(number, meter, status, &body, fault, report_calls);
         return;
     }
     let mut bytes = Vec::new();
@@ -371,7 +434,7 @@ fn exchange(
         Ok(_) => Some(upstream.clean(&String::from_utf8_lossy(&bytes))),
     };
     meter.whole(&bytes);
-    attempt.over(number, meter.note(status, &body, fault));
+    attempt.over_with(number, meter, status, &body, fault, report_calls);
     let _ = answer.send(builder.body(Body::from(bytes)).unwrap_or_else(|_| bad_answer()));
 }
 
@@ -387,9 +450,53 @@ struct Meter {
     text: String,
     tokens: Option<Tokens>,
     first_token: Option<Duration>,
+    /// The tools that it asks for, by their place.
+    calls: Vec<MeteredCall>,
+}
+
+/// A tool call in an answer, as it passes.
+#[derive(Debug, Default)]
+struct MeteredCall {
+    name: String,
+    arguments: String,
+}
+
+impl MeteredCall {
+    fn step(&self) -> StepNote {
+        let arguments = head_and_tail(&self.arguments, CALL_MAX);
+        StepNote {
+            kind: "call".to_owned(),
+            subject: format!(
+                "{} {}",
+                head_and_tail(&self.name, REFUSAL_MAX),
+                head_and_tail(&self.arguments, REFUSAL_MAX)
+            ),
+            outcome: "asked for".to_owned(),
+            detail: arguments,
+            took: Duration::ZERO,
+            files: None,
+        }
+    }
 }
 
 impl Meter {
+    /// Adds what a part of an answer has of its tool calls.
+    fn take_calls(&mut self, part: &Completion) {
+        for (place, call) in part.calls().iter().enumerate() {
+            let at =
+                call["index"].as_u64().and_then(|it| usize::try_from(it).ok()).unwrap_or(place);
+            if at >= CALLS_MAX {
+                continue;
+            }
+            if self.calls.len() <= at {
+                self.calls.resize_with(at + 1, MeteredCall::default);
+            }
+            let known = &mut self.calls[at];
+            known.name.push_str(call["function"]["name"].as_str().unwrap_or_default());
+            known.arguments.push_str(call["function"]["arguments"].as_str().unwrap_or_default());
+        }
+    }
+
     /// A line of a stream.
     fn line(&mut self, line: &[u8]) {
         let Some(data) = line.strip_prefix(b"data:") else { return };
@@ -399,6 +506,7 @@ impl Meter {
         }
         let Ok(part) = serde_json::from_slice::<Completion>(data.trim_ascii()) else { return };
         let text = part.text();
+        self.take_calls(&part);
         if self.first_token.is_none() && data.len() > 16 {
             self.first_token = Some(self.began.elapsed());
         }
@@ -413,6 +521,7 @@ impl Meter {
         }
         if let Ok(completion) = serde_json::from_slice::<Completion>(bytes) {
             self.text = completion.text();
+            self.take_calls(&completion);
             self.tokens = completion.tokens();
         }
     }

@@ -7,6 +7,7 @@
 use std::time::{Duration, Instant};
 
 use fairtrial_core::change::Change;
+use fairtrial_core::digest::Digest;
 use fairtrial_core::plan::AgentLimits;
 use fairtrial_core::text::head_and_tail;
 use fairtrial_core::tree::{Node, TreePath, WorkTree};
@@ -197,6 +198,8 @@ impl<'a> Toolbox<'a> {
         let asked = parsed.and_then(|arguments| {
             serde_json::from_value::<ToolUse>(json!({ "name": name, "arguments": arguments }))
         });
+        let changes = asked.as_ref().map_or(Changes::Nothing, ToolUse::changes);
+        let before = self.mark(&changes);
         let (subject, done) = match asked {
             Ok(asked) => (asked.subject(), self.act(asked)?),
             Err(error) => (name.to_owned(), Err(format!("this cannot be called so: {error}"))),
@@ -214,8 +217,22 @@ impl<'a> Toolbox<'a> {
             outcome: outcome.to_owned(),
             detail: head_and_tail(&given, DETAIL_MAX),
             took: began.elapsed(),
+            files: before.zip(self.mark(&changes)).filter(|it| it.0 != it.1),
         };
         Ok((given, step))
+    }
+
+    /// A mark of what a use of a tool may change, as it is.
+    fn mark(&self, changes: &Changes) -> Option<String> {
+        match changes {
+            Changes::Nothing => None,
+            Changes::One(path) => Some(mark(self.tree.get(path))),
+            Changes::All => {
+                let change = self.change();
+                let marks = change.iter().map(|(path, node)| format!("{path}\n{}\n", mark(node)));
+                Some(Digest::of(marks.collect::<String>().as_bytes()).to_string())
+            }
+        }
     }
 
     /// The outer error is ours, the inner one the model's.
@@ -418,7 +435,34 @@ impl<'a> Toolbox<'a> {
     }
 }
 
+/// A mark of one file.
+fn mark(node: Option<&Node>) -> String {
+    match node {
+        Some(Node::File { bytes, .. }) => Digest::of(bytes).to_string(),
+        Some(Node::Link { to }) => format!("link {}", Digest::of(to)),
+        None => "gone".to_owned(),
+    }
+}
+
+/// What a use of a tool may change.
+enum Changes {
+    Nothing,
+    One(TreePath),
+    All,
+}
+
 impl ToolUse {
+    /// What it may change.
+    fn changes(&self) -> Changes {
+        match self {
+            Self::Write { path, .. } | Self::Edit { path, .. } | Self::Delete { path } => {
+                place(path).map_or(Changes::Nothing, Changes::One)
+            }
+            Self::Run { .. } => Changes::All,
+            Self::List { .. } | Self::Search { .. } | Self::Read { .. } => Changes::Nothing,
+        }
+    }
+
     /// What it is about.
     fn subject(&self) -> String {
         match self {

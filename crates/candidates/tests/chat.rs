@@ -101,6 +101,10 @@ impl Reporter for Counting {
     fn is_stopping(&self) -> bool {
         false
     }
+
+    fn is_stuck(&self) -> bool {
+        false
+    }
 }
 
 fn request(reply: &AskReply) -> &RequestNote {

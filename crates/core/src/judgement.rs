@@ -75,6 +75,12 @@ impl TestOutcome {
             usage: None,
         }
     }
+
+    /// Whether it was run at all: what was not has failed with its answer, and says so.
+    #[must_use]
+    pub fn was_run(&self) -> bool {
+        self.failed.is_none() || !self.summary.starts_with("not run")
+    }
 }
 
 /// A test that fails in some runs and holds in others.

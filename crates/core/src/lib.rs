@@ -18,6 +18,7 @@ pub mod task;
 pub mod testrun;
 pub mod text;
 pub mod tree;
+pub mod trouble;
 pub mod value;
 pub mod verdict;
 pub mod vet;

@@ -146,7 +146,7 @@ pub fn vetted(task: &Task, part: SealedPart, judged: Vec<JudgedProof<'_>>) -> Ve
 /// Sealed tests that were run and failed.
 fn failed_by(judgement: &Judgement) -> Vec<String> {
     let failed = judgement.tests.iter().filter(|it| it.failed.is_some() && !it.visible);
-    failed.filter(|it| !it.summary.starts_with("not run")).map(|it| it.name.clone()).collect()
+    failed.filter(|it| it.was_run()).map(|it| it.name.clone()).collect()
 }
 
 /// What must be the same every time.

@@ -121,7 +121,8 @@ fn instructions(
 
 /// How a candidate that acts gives its answer.
 const ACTING: &str = "You are in the folder of the files. Change them there: what they are when you end is your \
-                      answer, and what you say does not count.";
+                      answer, and what you say does not count. Let the last line that you write be `finished` where all of it \
+                      is done, and `not finished` where it is not.";
 
 /// How it gives a corrected one.
 const ACTING_AGAIN: &str = "The files are as you left them. Correct them there.";

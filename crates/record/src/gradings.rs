@@ -5,7 +5,8 @@ use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::Verdict;
 use rusqlite::{Row, params};
 
-use crate::read::{Filter, Selection, conversion, key_at, verdict};
+use crate::read::{Filter, conversion, key_at, verdict};
+use crate::rows::Selection;
 use crate::write::{Record, json};
 use crate::{Machine, RecordError, blob};
 

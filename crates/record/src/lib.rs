@@ -5,18 +5,21 @@
 //! once, by their digest. `docs/record.md` describes the format.
 
 mod blob;
+mod entries;
 mod error;
 mod files;
 mod gradings;
 mod manifest;
 mod migrations;
 mod read;
+mod rows;
 mod schema;
 mod workload;
 mod write;
 
+pub use entries::{NewAnswer, NewJudgement, NewStep, RequestResult};
 pub use error::RecordError;
 pub use gradings::{GradingRow, NewRegrade, RegradeRow};
 pub use manifest::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
-pub use read::{AttemptRow, RequestRow, Selection, StepRow, TrialRow, TrialSummary};
-pub use write::{NewAnswer, NewJudgement, NewStep, Record, RequestResult};
+pub use rows::{AttemptRow, RequestRow, Selection, StepRow, TrialRow, TrialSummary};
+pub use write::Record;

@@ -7,224 +7,14 @@ use fairtrial_core::change::ChangeFacts;
 use fairtrial_core::judgement::TestOutcome;
 use fairtrial_core::plan::Tokens;
 use fairtrial_core::schedule::TrialKey;
-use fairtrial_core::standings::TrialResult;
 use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::trouble::Trouble;
 use fairtrial_core::verdict::Verdict;
 use rusqlite::{Row, ToSql};
 
+use crate::rows::{AttemptRow, RequestRow, Selection, StepRow, TrialRow, TrialSummary};
 use crate::write::Record;
 use crate::{RecordError, blob};
-
-/// Which trials are wanted; `None` is any.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Selection {
-    /// The candidate's name.
-    pub candidate: Option<String>,
-    /// The task's name.
-    pub task: Option<String>,
-    /// Which sample, from 1.
-    pub sample: Option<u32>,
-    /// The trial's number in the record.
-    pub number: Option<i64>,
-}
-
-impl Selection {
-    /// One trial.
-    #[must_use]
-    pub fn of(key: &TrialKey) -> Self {
-        Self {
-            candidate: Some(key.candidate.clone()),
-            task: Some(key.task.clone()),
-            sample: Some(key.sample),
-            number: None,
-        }
-    }
-}
-
-/// A trial in figures: what standings and lists need of it.
-#[derive(Debug, Clone, PartialEq)]
-pub struct TrialSummary {
-    /// Its number in the record, in the order in which trials were begun.
-    pub number: i64,
-    /// Which trial.
-    pub key: TrialKey,
-    /// What it came to; `None` while it is under way.
-    pub verdict: Option<Verdict>,
-    /// Attempts.
-    pub attempts: u32,
-    /// Of these, those in which the lenient reader forgave something.
-    pub deviating: u32,
-    /// Sealed tests that passed in the last attempt, and sealed tests.
-    pub tests: (u32, u32),
-    /// Seconds that the candidate took to answer, faults of the host left out.
-    pub seconds: f64,
-    /// Tokens, all requests together.
-    pub tokens: Tokens,
-    /// Whether some of them are an estimate.
-    pub estimated: bool,
-    /// What it cost, all requests together.
-    pub cost: f64,
-    /// Whether a person says that it was helped.
-    pub is_helped: bool,
-}
-
-impl TrialSummary {
-    /// What the standings need of it; `None` while it is under way.
-    #[must_use]
-    pub fn result(&self) -> Option<TrialResult> {
-        Some(TrialResult {
-            candidate: self.key.candidate.clone(),
-            task: self.key.task.clone(),
-            verdict: self.verdict?,
-            attempts: self.attempts,
-            deviating: self.deviating,
-            seconds: self.seconds,
-            tokens: self.tokens,
-            cost: self.cost,
-        })
-    }
-}
-
-/// A trial, as far as it has come.
-#[derive(Debug, Clone, PartialEq)]
-pub struct TrialRow {
-    /// Its number in the record.
-    pub number: i64,
-    /// Which trial.
-    pub key: TrialKey,
-    /// How often it was begun: from 1, more when it was void before.
-    pub round: u32,
-    /// The digest of its first prompt.
-    pub prompt: String,
-    /// What it came to; `None` while it is under way.
-    pub verdict: Option<Verdict>,
-    /// When it was begun.
-    pub begun: String,
-    /// When it was over.
-    pub ended: Option<String>,
-    /// How a person says that it was helped.
-    pub helped: Option<String>,
-    /// The attempts, in order.
-    pub attempts: Vec<AttemptRow>,
-    /// The requests of all rounds, in order.
-    pub requests: Vec<RequestRow>,
-    /// What a candidate that acts did, in all rounds, in order.
-    pub steps: Vec<StepRow>,
-}
-
-/// One thing that a candidate did on the way to an answer.
-#[derive(Debug, Clone, PartialEq)]
-pub struct StepRow {
-    /// In which round of the trial.
-    pub round: u32,
-    /// For which attempt.
-    pub attempt: u32,
-    /// Which one, from 1.
-    pub number: u32,
-    /// When it was over.
-    pub at: String,
-    /// What it was: `read`, `edit`, `run` and so on.
-    pub kind: String,
-    /// What it was about: a path, a command.
-    pub subject: String,
-    /// `done`, or why not.
-    pub outcome: String,
-    /// The digest of what came of it.
-    pub detail: Option<String>,
-    /// Seconds that it took.
-    pub seconds: f64,
-}
-
-/// An attempt, as far as it has come.
-#[derive(Debug, Clone, PartialEq)]
-pub struct AttemptRow {
-    /// Which attempt of the trial, from 1.
-    pub number: u32,
-    /// `text`, `files` or `patch`.
-    pub answer_kind: String,
-    /// The digest of the answer.
-    pub answer: String,
-    /// Whether the host stopped it at a length limit.
-    pub cut_off: bool,
-    /// What it came to; `None` until it is judged.
-    pub verdict: Option<Verdict>,
-    /// Sealed tests that passed.
-    pub tests_passed: u32,
-    /// Sealed tests.
-    pub tests_total: u32,
-    /// The share of points earned, 0 to 1.
-    pub credit: f64,
-    /// What the lenient reader forgave.
-    pub deviations: Vec<String>,
-    /// The digest of what was judged: files, or a patch where there is a `change`.
-    pub code: Option<String>,
-    /// The digest of what the change does, for an answer to a repository.
-    pub change: Option<String>,
-    /// The digest of how a candidate that acts ended.
-    pub ended_as: Option<String>,
-    /// The digest of the error or compiler message.
-    pub message: Option<String>,
-    /// What a person should know of how it was judged.
-    pub notes: Vec<String>,
-    /// The digest of the feedback.
-    pub feedback: Option<String>,
-    /// Seconds that judging took.
-    pub judge_seconds: f64,
-    /// The digest of its tests; `None` until it is judged.
-    pub tests: Option<String>,
-}
-
-/// A request.
-#[derive(Debug, Clone, PartialEq)]
-pub struct RequestRow {
-    /// In which round of the trial.
-    pub round: u32,
-    /// For which attempt.
-    pub attempt: u32,
-    /// Which try, from 1.
-    pub number: u32,
-    /// `answered`, `under way`, or why not.
-    pub outcome: String,
-    /// What the host said.
-    pub detail: String,
-    /// The HTTP status.
-    pub status: Option<u16>,
-    /// Seconds until the answer was whole.
-    pub seconds: f64,
-    /// Seconds until its first part.
-    pub first_token: Option<f64>,
-    /// Tokens.
-    pub tokens: Tokens,
-    /// Whether the tokens are an estimate.
-    pub estimated: bool,
-    /// What it cost.
-    pub cost: f64,
-}
-
-impl TrialRow {
-    /// Seconds that the candidate took to answer, faults of the host left out.
-    #[must_use]
-    pub fn seconds(&self) -> f64 {
-        let answered = self.requests.iter().filter(|it| it.outcome == "answered");
-        answered.fold(0.0, |sum, it| sum + it.seconds)
-    }
-
-    /// What it cost, all requests together.
-    #[must_use]
-    pub fn cost(&self) -> f64 {
-        self.requests.iter().fold(0.0, |sum, it| sum + it.cost)
-    }
-
-    /// Tokens, all requests together.
-    #[must_use]
-    pub fn tokens(&self) -> Tokens {
-        self.requests.iter().fold(Tokens::default(), |sum, it| Tokens {
-            input: sum.input + it.tokens.input,
-            cached: sum.cached + it.tokens.cached,
-            output: sum.output + it.tokens.output,
-        })
-    }
-}
 
 impl Record {
     /// Trials in figures, in the order in which they were begun.
@@ -238,7 +28,10 @@ impl Record {
             "WITH a AS (
                 SELECT candidate, task, sample, count(*) AS attempts,
                     count(CASE WHEN deviations <> '[]' THEN 1 END) AS deviating,
-                    max(attempt) AS last
+                    max(attempt) AS last, sum(answer_seconds) AS seconds,
+                    sum(same_failure) AS same_failure, sum(undone) AS undone,
+                    sum(repeated) AS repeated, sum(turned_red) AS turned_red,
+                    sum(false_claims) AS false_claims
                 FROM attempts {own} GROUP BY candidate, task, sample),
              r AS (
                 SELECT candidate, task, sample, sum(cost) AS cost, max(estimated) AS estimated,
@@ -247,8 +40,9 @@ impl Record {
                     sum(tokens_output) AS output
                 FROM requests {own} GROUP BY candidate, task, sample)
              SELECT t.number, t.candidate, t.task, t.sample, t.verdict, t.reason, a.attempts,
-                a.deviating, l.tests_passed, l.tests_total, r.seconds, r.input, r.cached,
-                r.output, r.estimated, r.cost, t.helped IS NOT NULL
+                a.deviating, l.tests_passed, l.tests_total, coalesce(a.seconds, r.seconds),
+                r.input, r.cached, r.output, r.estimated, r.cost, t.helped IS NOT NULL,
+                a.same_failure, a.undone, a.repeated, a.turned_red, a.false_claims
              FROM trials t LEFT JOIN a USING (candidate, task, sample)
                 LEFT JOIN r USING (candidate, task, sample)
                 LEFT JOIN attempts l ON l.candidate = t.candidate AND l.task = t.task
@@ -278,6 +72,7 @@ impl Record {
                     estimated: count(14)? > 0,
                     cost: real(15)?,
                     is_helped: row.get(16)?,
+                    trouble: trouble(row, 17)?,
                 })
             })
         })
@@ -299,21 +94,23 @@ impl Record {
             let attempts = format!(
                 "SELECT candidate, task, sample, attempt, answer_kind, answer, cut_off, verdict,
                  reason, tests_passed, tests_total, credit, deviations, code, message, notes,
-                 feedback, judge_seconds, tests, change, ended_as
+                 feedback, judge_seconds, tests, change, ended_as, same_failure, undone, repeated,
+                 turned_red, false_claims
                  FROM attempts {own} ORDER BY candidate, task, sample, attempt"
             );
             let mut attempts =
                 group(of.rows(self, &attempts, |row| Ok((key_at(row, 0)?, attempt_row(row)?)))?);
             let requests = format!(
                 "SELECT candidate, task, sample, round, attempt, number, outcome, detail, status,
-                 seconds, first_token, tokens_input, tokens_cached, tokens_output, estimated, cost
+                 seconds, first_token, tokens_input, tokens_cached, tokens_output, estimated, cost,
+                 sent
                  FROM requests {own} ORDER BY candidate, task, sample, round, attempt, number"
             );
             let mut requests =
                 group(of.rows(self, &requests, |row| Ok((key_at(row, 0)?, request_row(row)?)))?);
             let steps = format!(
                 "SELECT candidate, task, sample, round, attempt, number, at, kind, subject, outcome,
-                 detail, seconds
+                 detail, seconds, files_before, files_after
                  FROM steps {own} ORDER BY candidate, task, sample, round, attempt, number"
             );
             let mut steps =
@@ -573,7 +370,22 @@ fn attempt_row(row: &Row<'_>) -> rusqlite::Result<AttemptRow> {
         tests: row.get(18)?,
         change: row.get(19)?,
         ended_as: row.get(20)?,
+        trouble: trouble(row, 21)?,
     })
+}
+
+/// The counts of trouble from a column on; `None` where it was not looked for.
+fn trouble(row: &Row<'_>, from: usize) -> rusqlite::Result<Option<Trouble>> {
+    let Some(same_failure) = row.get(from)? else { return Ok(None) };
+    let count =
+        |place: usize| row.get::<_, Option<u32>>(from + place).map(Option::unwrap_or_default);
+    Ok(Some(Trouble {
+        same_failure,
+        undone: count(1)?,
+        repeated: count(2)?,
+        turned_red: count(3)?,
+        false_claims: count(4)?,
+    }))
 }
 
 fn step_row(row: &Row<'_>) -> rusqlite::Result<StepRow> {
@@ -587,6 +399,7 @@ fn step_row(row: &Row<'_>) -> rusqlite::Result<StepRow> {
         outcome: row.get(9)?,
         detail: row.get(10)?,
         seconds: row.get(11)?,
+        files: row.get::<_, Option<String>>(12)?.zip(row.get(13)?),
     })
 }
 
@@ -604,5 +417,6 @@ fn request_row(row: &Row<'_>) -> rusqlite::Result<RequestRow> {
         tokens: Tokens { input: count(11)?, cached: count(12)?, output: count(13)? },
         estimated: row.get(14)?,
         cost: row.get(15)?,
+        sent: row.get(16)?,
     })
 }

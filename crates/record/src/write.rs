@@ -5,16 +5,15 @@ use std::path::{Path, PathBuf};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use fairtrial_core::answer::{Code, Deviation, Submission};
+use fairtrial_core::answer::{Code, Submission};
 use fairtrial_core::digest::Digest;
-use fairtrial_core::judgement::Judgement;
-use fairtrial_core::plan::Tokens;
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::Verdict;
 use rusqlite::{Connection, Transaction, params};
 use tempfile::TempDir;
 
+use crate::entries::{NewAnswer, NewJudgement, NewStep, RequestResult};
 use crate::files::{self, DATABASE, LOCK};
 use crate::manifest::Manifest;
 use crate::schema::SchemaRefusal;
@@ -36,76 +35,6 @@ pub struct Record {
     _lock: Option<File>,
     /// A copy of the database, where it could not be read in its place without a change to it.
     _copy: Option<TempDir>,
-}
-
-/// An answer, before it is judged.
-#[derive(Debug, Clone)]
-pub struct NewAnswer {
-    /// What was sent.
-    pub submission: Submission,
-    /// Whether the host stopped it at a length limit.
-    pub cut_off: bool,
-    /// How a candidate that acts ended, and what it said: a JSON object.
-    pub ended_as: Option<String>,
-    /// When it was there, in UTC, RFC 3339.
-    pub at: String,
-}
-
-/// One thing that a candidate did on the way to an answer.
-#[derive(Debug, Clone, PartialEq)]
-pub struct NewStep {
-    /// What it was: `read`, `edit`, `run` and so on.
-    pub kind: String,
-    /// What it was about: a path, a command.
-    pub subject: String,
-    /// `done`, or why not.
-    pub outcome: String,
-    /// What came of it.
-    pub detail: String,
-    /// Seconds that it took.
-    pub seconds: f64,
-    /// When it was over, in UTC, RFC 3339.
-    pub at: String,
-}
-
-/// What became of a request to a host.
-#[derive(Debug, Clone, PartialEq)]
-pub struct RequestResult {
-    /// `answered`, or the reason why not.
-    pub outcome: String,
-    /// What the host said, without keys.
-    pub detail: String,
-    /// The HTTP status; `None` when there was none.
-    pub status: Option<u16>,
-    /// Seconds until the answer was whole.
-    pub seconds: f64,
-    /// Seconds until its first part; `None` when it did not come in parts.
-    pub first_token: Option<f64>,
-    /// Tokens.
-    pub tokens: Tokens,
-    /// Whether the tokens were estimated from lengths, since the host did not count them.
-    pub estimated: bool,
-    /// What it cost, in the plan's currency.
-    pub cost: f64,
-}
-
-/// A judgement, ready to be written.
-#[derive(Debug)]
-pub struct NewJudgement<'a> {
-    /// What judging came to.
-    pub judgement: &'a Judgement,
-    /// What the lenient reader forgave.
-    pub deviations: &'a [Deviation],
-    /// What was judged.
-    pub code: Option<&'a Code>,
-    /// What goes back to the candidate.
-    pub feedback: Option<&'a str>,
-    /// Seconds that judging took.
-    pub seconds: f64,
-    /// What the whole trial came to, when it is over with this attempt.
-    pub trial: Option<Verdict>,
-    /// When it was judged, in UTC, RFC 3339.
-    pub at: &'a str,
 }
 
 impl Record {
@@ -363,8 +292,9 @@ impl Record {
             transaction
                 .prepare_cached(
                     "INSERT INTO steps (candidate, task, sample, round, attempt, number, at, kind,
-                     subject, outcome, detail, seconds)
-                     SELECT ?1, ?2, ?3, ?4, ?5, coalesce(max(number), 0) + 1, ?6, ?7, ?8, ?9, ?10, ?11
+                     subject, outcome, detail, seconds, files_before, files_after)
+                     SELECT ?1, ?2, ?3, ?4, ?5, coalesce(max(number), 0) + 1, ?6, ?7, ?8, ?9, ?10, ?11,
+                     ?12, ?13
                      FROM steps WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND round = ?4
                      AND attempt = ?5",
                 )?
@@ -379,7 +309,9 @@ impl Record {
                     step.subject,
                     step.outcome,
                     detail,
-                    step.seconds
+                    step.seconds,
+                    step.files.as_ref().map(|it| &it.0),
+                    step.files.as_ref().map(|it| &it.1)
                 ])?;
             Ok(())
         })
@@ -414,8 +346,8 @@ impl Record {
             transaction
                 .prepare_cached(
                     "INSERT INTO attempts (candidate, task, sample, attempt, round, answer_kind,
-                     answer, cut_off, answered, ended_as)
-                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
+                     answer, cut_off, answered, ended_as, answer_seconds)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
                 )?
                 .execute(params![
                     key.candidate,
@@ -427,7 +359,8 @@ impl Record {
                     body.as_str(),
                     answer.cut_off,
                     answer.at,
-                    ended_as.as_ref().map(|it| it.as_str().to_owned())
+                    ended_as.as_ref().map(|it| it.as_str().to_owned()),
+                    answer.seconds
                 ])?;
             Ok(())
         })
@@ -465,7 +398,9 @@ impl Record {
                 .prepare_cached(
                     "UPDATE attempts SET verdict = ?5, reason = ?6, tests_passed = ?7,
                      tests_total = ?8, credit = ?9, deviations = ?10, code = ?11, message = ?12,
-                     notes = ?13, feedback = ?14, judge_seconds = ?15, tests = ?16, change = ?17
+                     notes = ?13, feedback = ?14, judge_seconds = ?15, tests = ?16, change = ?17,
+                     same_failure = ?18, undone = ?19, repeated = ?20, turned_red = ?21,
+                     false_claims = ?22
                      WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND attempt = ?4",
                 )?
                 .execute(params![
@@ -485,7 +420,12 @@ impl Record {
                     as_text(&feedback),
                     new.seconds,
                     tests.as_str(),
-                    as_text(&change)
+                    as_text(&change),
+                    new.trouble.same_failure,
+                    new.trouble.undone,
+                    new.trouble.repeated,
+                    new.trouble.turned_red,
+                    new.trouble.false_claims
                 ])?;
             match new.trial {
                 Some(verdict) => end_trial(transaction, key, verdict, new.at),

@@ -11,6 +11,7 @@ use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::plan::{Plan, Tokens};
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::trouble::Trouble;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_record::{
     FORMAT_VERSION, Manifest, NewAnswer, NewJudgement, Record, RecordError, RequestResult,
@@ -39,7 +40,7 @@ fn key(sample: u32) -> TrialKey {
 }
 
 fn answer(submission: Submission) -> NewAnswer {
-    NewAnswer { submission, cut_off: true, ended_as: None, at: AT.into() }
+    NewAnswer { submission, cut_off: true, ended_as: None, seconds: None, at: AT.into() }
 }
 
 fn result(outcome: &str, cost: f64) -> RequestResult {
@@ -112,6 +113,7 @@ fn a_trial_comes_back_as_it_was_written() {
         code: Some(&Code::Files(files.clone())),
         feedback: Some("no"),
         seconds: 0.5,
+        trouble: Trouble::default(),
         trial: Some(verdict),
         at: AT,
     };
@@ -211,6 +213,7 @@ fn only_a_void_trial_is_taken_up_again_and_its_answers_and_requests_stay() {
         code: None,
         feedback: None,
         seconds: 0.5,
+        trouble: Trouble::default(),
         trial: Some(unjudged.verdict),
         at: AT,
     };

@@ -13,6 +13,7 @@ use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::plan::Plan;
 use fairtrial_core::schedule::TrialKey;
+use fairtrial_core::trouble::Trouble;
 use fairtrial_core::verdict::{FailReason, Verdict};
 use fairtrial_record::{
     FORMAT_VERSION, Manifest, NewAnswer, NewJudgement, NewStep, Record, RecordError, Selection,
@@ -44,7 +45,8 @@ fn record() -> (TempDir, PathBuf) {
         let key = TrialKey { candidate: "auk".into(), task: "gap".into(), sample };
         record.begin_trial(&key, "solve it", AT).unwrap();
         let submission = Submission::Text(format!("answer {sample} {}", "x".repeat(500)));
-        let answer = NewAnswer { submission, cut_off: false, ended_as: None, at: AT.into() };
+        let answer =
+            NewAnswer { submission, cut_off: false, ended_as: None, seconds: None, at: AT.into() };
         record.commit_answer(&key, 1, 1, &answer, None).unwrap();
         let step = NewStep {
             kind: "read".into(),
@@ -53,6 +55,7 @@ fn record() -> (TempDir, PathBuf) {
             detail: format!("line {sample}"),
             seconds: 0.1,
             at: AT.into(),
+            files: Some(("b".into(), "a".into())),
         };
         record.add_step(&key, 1, 1, &step).unwrap();
         let verdict = Verdict::Fail(FailReason::WrongResult);
@@ -64,6 +67,7 @@ fn record() -> (TempDir, PathBuf) {
             code: None,
             feedback: None,
             seconds: 0.1,
+            trouble: Trouble::default(),
             trial: Some(verdict),
             at: AT,
         };

@@ -12,6 +12,7 @@ use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::plan::{Plan, Tokens};
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::tree::{FileTree, RelPath};
+use fairtrial_core::trouble::Trouble;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
 use fairtrial_record::{
     FORMAT_VERSION, Machine, Manifest, NewAnswer, NewJudgement, NewRegrade, Record, RequestResult,
@@ -73,7 +74,8 @@ fn test(name: &str, failed: Option<FailReason>, visible: bool) -> TestOutcome {
 
 fn judge(record: &mut Record, key: &TrialKey, attempt: u32, verdict: Verdict, last: bool) {
     let submission = Submission::Text(format!("Here:\n```python\nx = {attempt}\n```\n"));
-    let answer = NewAnswer { submission, cut_off: false, ended_as: None, at: AT.into() };
+    let answer =
+        NewAnswer { submission, cut_off: false, ended_as: None, seconds: None, at: AT.into() };
     let number = record.begin_request(key, 1, attempt, AT).unwrap();
     let request = RequestResult {
         outcome: "answered".into(),
@@ -98,6 +100,7 @@ fn judge(record: &mut Record, key: &TrialKey, attempt: u32, verdict: Verdict, la
         code: Some(&code),
         feedback: (!last).then_some("Try again."),
         seconds: 0.25,
+        trouble: Trouble { same_failure: u32::from(attempt == 2), ..Trouble::default() },
         trial: last.then_some(verdict),
         at: AT,
     };

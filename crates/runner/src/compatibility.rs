@@ -15,6 +15,8 @@ pub fn incompatibility(known: &Manifest, wanted: &Manifest) -> Option<String> {
             ("seed", plan.seed.to_string()),
             ("limits", format!("{:?}", plan.limits)),
             ("currency", plan.currency.clone()),
+            ("leave_out", plan.leave_out.join(", ")),
+            ("stop_when_stuck", plan.stop_when_stuck.map_or("none".into(), |it| it.to_string())),
         ]
     };
     for ((key, was), (_, is)) in settings(old).into_iter().zip(settings(new)) {

@@ -18,7 +18,7 @@ use fairtrial_grading::{
 };
 use fairtrial_record::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
 use fairtrial_sandbox::{Demand, Layer, Sandbox, SandboxError, Tier};
-use fairtrial_worktree::TreeCache;
+use fairtrial_worktree::{LeftOut, TreeCache};
 
 /// One task of the run.
 #[derive(Debug)]
@@ -56,6 +56,9 @@ pub struct Preparation {
 /// Why a plan cannot be run.
 #[derive(Debug, thiserror::Error)]
 pub enum PrepareError {
+    /// A pattern of files that are left out is none.
+    #[error("`leave_out` of the plan: {0}")]
+    LeaveOut(String),
     /// A file cannot be read.
     #[error(transparent)]
     Read(FolderError),
@@ -212,6 +215,8 @@ pub(crate) struct Sources {
     pub dockets: Vec<PathBuf>,
     /// Files of languages besides the shipped ones.
     pub languages: Vec<PathBuf>,
+    /// Patterns of files that are taken out of repositories.
+    pub leave_out: Vec<String>,
 }
 
 impl Sources {
@@ -220,6 +225,7 @@ impl Sources {
         Self {
             dockets: plan.docket.folders().iter().map(|folder| base.join(folder)).collect(),
             languages: plan.languages.iter().map(|file| base.join(file)).collect(),
+            leave_out: plan.leave_out.clone(),
         }
     }
 }
@@ -260,7 +266,8 @@ impl JudgingSetup {
         }
         notes.extend(weaker_tier(&sandbox));
         let machine = machine(&tools, &sandbox, options.version);
-        let trees = TreeCache::new(TREES_MAX, options.fresh);
+        let left_out = LeftOut::parse(&sources.leave_out).map_err(PrepareError::LeaveOut)?;
+        let trees = TreeCache::new(TREES_MAX, options.fresh).leaving_out(left_out);
         let judge = Judge::with_trees(languages, tools, sandbox, trees);
         Ok(Self { tasks, judge, machine, task_notes, notes })
     }

@@ -12,6 +12,7 @@ use fairtrial_candidates::{Ask, AskOutcome, AskReply, Reporter, RequestNote, Ste
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::plan::Candidate;
 use fairtrial_core::schedule::{TrialKey, schedule};
+use fairtrial_core::trouble::StepWatch;
 use fairtrial_core::verdict::{Verdict, VoidReason};
 use fairtrial_grading::{Judge, JudgeOptions, JudgedSubmission, Manner, Start};
 use fairtrial_record::{Manifest, Record, RecordError, Selection, TrialSummary};
@@ -22,7 +23,7 @@ use crate::pool::{PANIC, Pool};
 use crate::prepare::{PlannedTask, Preparation, lies_in};
 use crate::scheduler::{Concurrency, Scheduler};
 use crate::session::{Observer, RequestSpot, RunEvent, RunOrder, RunSpec, Session, Summary, World};
-use crate::trial::Unjudged;
+use crate::trial::{Unjudged, step_of};
 
 /// Longest time between two looks at whether the run was stopped.
 const POLL: Duration = Duration::from_millis(100);
@@ -121,6 +122,7 @@ fn drive(
                 hear: hear.clone(),
                 stopping: Arc::clone(&is_stopping),
                 spots: Mutex::default(),
+                watch: preparation.plan.stop_when_stuck.map(|most| (most, Mutex::default())),
             };
             let reply = ask_candidate(preparation, key, ask, Arc::new(reporter));
             Heard::Done(RunEvent::Asked(key.clone(), Box::new(reply)))
@@ -184,6 +186,8 @@ struct ToSession {
     stopping: Arc<AtomicBool>,
     /// Where requests stand that are under way.
     spots: Mutex<Vec<RequestSpot>>,
+    /// Looks for trouble in the steps; `None`: as often as it likes.
+    watch: Option<(u32, Mutex<StepWatch>)>,
 }
 
 impl ToSession {
@@ -213,12 +217,22 @@ impl Reporter for ToSession {
     }
 
     fn step(&self, step: StepNote) {
+        if let Some((_, watch)) = &self.watch {
+            watch.lock().unwrap_or_else(PoisonError::into_inner).take(&step_of(&step));
+        }
         // After a session is over, nothing more is written.
         let _ = self.hear.send(Heard::Done(RunEvent::Step(self.key.clone(), step)));
     }
 
     fn is_stopping(&self) -> bool {
         self.stopping.load(Ordering::Relaxed)
+    }
+
+    fn is_stuck(&self) -> bool {
+        self.watch.as_ref().is_some_and(|(most, watch)| {
+            let found = watch.lock().unwrap_or_else(PoisonError::into_inner).trouble();
+            found.most() >= *most
+        })
     }
 }
 

@@ -10,6 +10,7 @@ use fairtrial_candidates::{Ask, AskOutcome, AskReply, RequestNote, StepNote, Try
 use fairtrial_core::digest::hash64;
 use fairtrial_core::plan::{Candidate, Feedback, Plan, Price};
 use fairtrial_core::schedule::TrialKey;
+use fairtrial_core::trouble::StepWatch;
 use fairtrial_core::verdict::{Verdict, VoidReason};
 use fairtrial_grading::{JudgedSubmission, Manner, feedback};
 use fairtrial_record::{
@@ -19,7 +20,7 @@ use fairtrial_record::{
 use crate::counter::{Counter, Progress};
 use crate::prepare::PlannedTask;
 use crate::scheduler::{ScheduledAction, Scheduler, TrialEnd};
-use crate::trial::{Next, TrialState, Unjudged};
+use crate::trial::{Next, TrialState, TrialTerms, Unjudged, step_of};
 
 /// How often an attempt of an agent whose host never answered is begun anew.
 const AGENT_RETRIES: u32 = 2;
@@ -242,8 +243,10 @@ impl<'a> Session<'a> {
     }
 
     fn begin(&mut self, key: TrialKey) -> Result<(), RecordError> {
-        let (attempts, world) = (self.spec.plan.attempts, self.spec.world);
+        let (plan, world) = (self.spec.plan, self.spec.world);
         let system = self.candidate(&key.candidate).and_then(Candidate::system);
+        let (attempts, stuck_at) = (plan.attempts, plan.stop_when_stuck);
+        let terms = TrialTerms { attempts, stuck_at, system };
         let entry = &self.spec.tasks[&key.task];
         let prompt = match world.manner(&key.candidate) {
             Manner::Says => entry.prompt.as_str(),
@@ -259,10 +262,10 @@ impl<'a> Session<'a> {
             None => None,
         };
         let (trial, next) = match row {
-            Some(row) => TrialState::resume(&row, self.record, attempts, system)?,
+            Some(row) => TrialState::resume(&row, self.record, terms)?,
             None => {
                 self.record.begin_trial(&key, prompt, &world.now())?;
-                (TrialState::new(key.clone(), 1, attempts, system, prompt), Next::Ask)
+                (TrialState::new(key.clone(), 1, terms, prompt), Next::Ask)
             }
         };
         self.trials.insert(key.clone(), trial);
@@ -300,8 +303,10 @@ impl<'a> Session<'a> {
         }
     }
 
-    fn ask(&self, key: &TrialKey) -> Option<RunOrder> {
-        let trial = self.trials.get(key)?;
+    fn ask(&mut self, key: &TrialKey) -> Option<RunOrder> {
+        let trial = self.trials.get_mut(key)?;
+        // An attempt that is begun anew has done nothing.
+        trial.steps = StepWatch::default();
         let seed = self.spec.plan.seed.to_string();
         let ask = Ask {
             task: key.task.clone(),
@@ -350,9 +355,11 @@ impl<'a> Session<'a> {
 
     fn step(&mut self, key: &TrialKey, step: StepNote) -> Result<(), RecordError> {
         let at = self.spec.world.now();
-        let Some(trial) = self.trials.get(key) else { return Ok(()) };
-        let StepNote { kind, subject, outcome, detail, took } = step;
-        let step = NewStep { kind, subject, outcome, detail, seconds: took.as_secs_f64(), at };
+        let Some(trial) = self.trials.get_mut(key) else { return Ok(()) };
+        trial.steps.take(&step_of(&step));
+        let StepNote { kind, subject, outcome, detail, took, files } = step;
+        let seconds = took.as_secs_f64();
+        let step = NewStep { kind, subject, outcome, detail, seconds, at, files };
         self.record.add_step(key, trial.round, trial.attempt, &step)
     }
 
@@ -368,10 +375,13 @@ impl<'a> Session<'a> {
             let ended = reply.ended.as_ref();
             trial.met_limit = ended.is_some_and(|it| !it.limit.is_empty());
             let ended_as = ended.and_then(|it| serde_json::to_string(it).ok());
-            let answer = NewAnswer { submission: submission.clone(), cut_off, ended_as, at };
+            let seconds = ended.map(|it| it.wall_seconds);
+            let last_words = ended.map(|it| it.stdout.clone());
+            let answer =
+                NewAnswer { submission: submission.clone(), cut_off, ended_as, seconds, at };
             let request = request.as_ref().map(|it| (it.0, &it.1));
             self.record.commit_answer(key, round, attempt, &answer, request)?;
-            let next = trial.answered(submission, cut_off);
+            let next = trial.answered(submission, cut_off, last_words);
             return self.proceed(key, next);
         }
         if let Some((number, request)) = &request {
@@ -429,6 +439,7 @@ impl<'a> Session<'a> {
         let spec = self.spec;
         let Some(trial) = self.trials.get_mut(key) else { return Ok(()) };
         let verdict = judged.judgement.verdict;
+        let trouble = trial.trouble_of(&judged.judgement, judged.code.as_ref());
         let ends = trial.would_end(verdict);
         let manner = spec.world.manner(&key.candidate);
         let task = &spec.tasks[&key.task].task;
@@ -443,6 +454,7 @@ impl<'a> Session<'a> {
                 code: judged.code.as_ref(),
                 feedback: text.as_deref(),
                 seconds: judged.took.as_secs_f64(),
+                trouble,
                 trial: ends.then_some(verdict),
                 at: &at,
             },

@@ -1,8 +1,10 @@
 //! One trial as a state machine: ask, judge, tell what failed, ask again.
 
-use fairtrial_candidates::{Message, Role};
-use fairtrial_core::answer::Submission;
+use fairtrial_candidates::{Message, Role, StepNote};
+use fairtrial_core::answer::{Code, Submission};
+use fairtrial_core::judgement::Judgement;
 use fairtrial_core::schedule::TrialKey;
+use fairtrial_core::trouble::{Step, StepWatch, TrialWatch, Trouble};
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{Record, RecordError, TrialRow};
 
@@ -29,6 +31,35 @@ pub struct TrialState {
     pub last_submission: Option<Submission>,
     /// Whether the candidate met a limit of the plan: then there is no further attempt.
     pub met_limit: bool,
+    /// Looks for trouble in the steps of the attempt under way, and in the attempts so far.
+    pub steps: StepWatch,
+    attempts: TrialWatch,
+    /// What it said last, where it acts.
+    last_words: Option<String>,
+    /// How often it may show the same trouble; `None`: as often as it likes.
+    stuck_at: Option<u32>,
+}
+
+/// What a trial may take.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct TrialTerms<'a> {
+    /// Attempts at most.
+    pub attempts: u32,
+    /// How often it may show the same trouble; `None`: as often as it likes.
+    pub stuck_at: Option<u32>,
+    /// The setting, before anything is asked.
+    pub system: Option<&'a str>,
+}
+
+/// A step, as far as trouble is looked for in it.
+pub fn step_of(step: &StepNote) -> Step<'_> {
+    Step {
+        kind: &step.kind,
+        subject: &step.subject,
+        outcome: &step.outcome,
+        detail: &step.detail,
+        files: step.files.as_ref().map(|(before, after)| (before.as_str(), after.as_str())),
+    }
 }
 
 /// An answer that is recorded and not judged yet.
@@ -54,14 +85,8 @@ pub enum Next {
 impl TrialState {
     /// A trial from its beginning.
     #[must_use]
-    pub fn new(
-        key: TrialKey,
-        round: u32,
-        attempts_max: u32,
-        system: Option<&str>,
-        prompt: &str,
-    ) -> Self {
-        let system = system.map(|text| message(Role::System, text));
+    pub fn new(key: TrialKey, round: u32, terms: TrialTerms<'_>, prompt: &str) -> Self {
+        let system = terms.system.map(|text| message(Role::System, text));
         let messages = system.into_iter().chain([message(Role::User, prompt)]).collect();
         Self {
             key,
@@ -71,10 +96,14 @@ impl TrialState {
             request: None,
             unjudged: None,
             messages,
-            attempts_max,
+            attempts_max: terms.attempts,
             last: None,
             last_submission: None,
             met_limit: false,
+            steps: StepWatch::default(),
+            attempts: TrialWatch::default(),
+            last_words: None,
+            stuck_at: terms.stuck_at,
         }
     }
 
@@ -85,21 +114,36 @@ impl TrialState {
     pub fn resume(
         row: &TrialRow,
         record: &Record,
-        attempts_max: u32,
-        system: Option<&str>,
+        terms: TrialTerms<'_>,
     ) -> Result<(Self, Next), RecordError> {
         let prompt = record.text(&row.prompt)?;
         let key = row.key.clone();
-        let mut trial = Self::new(key, row.round, attempts_max, system, &prompt);
+        let mut trial = Self::new(key, row.round, terms, &prompt);
         let mut next = Next::Ask;
         for attempt in &row.attempts {
             let submission = record.answer(attempt)?;
             trial.attempt = attempt.number;
             let ended = record.ended_as(attempt)?;
-            let limit = ended.as_ref().and_then(|it| it.get("limit"));
-            trial.met_limit = limit.is_some_and(|it| it.as_str() != Some(""));
-            next = trial.answered(submission, attempt.cut_off);
+            let text = |key: &str| ended.as_ref()?.get(key)?.as_str();
+            trial.met_limit = text("limit").is_some_and(|it| !it.is_empty());
+            let last_words = text("stdout").map(str::to_owned);
+            next = trial.answered(submission, attempt.cut_off, last_words);
+            trial.steps = StepWatch::default();
+            for step in row.steps.iter().filter(|it| it.attempt == attempt.number) {
+                let detail = step.detail.as_deref().map(|it| record.text(it)).transpose()?;
+                trial.steps.take(&Step {
+                    kind: &step.kind,
+                    subject: &step.subject,
+                    outcome: &step.outcome,
+                    detail: detail.as_deref().unwrap_or_default(),
+                    files: step.files.as_ref().map(|it| (it.0.as_str(), it.1.as_str())),
+                });
+            }
             if let Some(verdict) = attempt.verdict.filter(|it| !it.is_void()) {
+                let message = attempt.message.as_deref().map(|it| record.text(it)).transpose()?;
+                let tests = record.tests(attempt)?;
+                let judgement = Judgement { tests, message, ..Judgement::bare(verdict) };
+                trial.trouble_of(&judgement, record.code(attempt)?.as_ref());
                 let feedback = attempt.feedback.as_deref().map(|it| record.text(it)).transpose()?;
                 next = trial.judged(verdict, feedback.as_deref());
             }
@@ -108,17 +152,32 @@ impl TrialState {
     }
 
     /// Takes note of an answer that was recorded.
-    pub fn answered(&mut self, submission: Submission, cut_off: bool) -> Next {
+    pub fn answered(
+        &mut self,
+        submission: Submission,
+        cut_off: bool,
+        last_words: Option<String>,
+    ) -> Next {
+        self.last_words = last_words;
         self.messages.push(message(Role::Assistant, &as_said(&submission)));
         self.last_submission = Some(submission.clone());
         self.unjudged = Some(Unjudged { submission, cut_off });
         Next::Judge
     }
 
+    /// Looks for trouble in an attempt that was judged, and gives what is to be counted for it. To be called
+    /// once for each, before [`TrialState::judged`].
+    pub fn trouble_of(&mut self, judgement: &Judgement, code: Option<&Code>) -> Trouble {
+        let steps = std::mem::take(&mut self.steps);
+        self.attempts.take(judgement, code, &steps, self.last_words.as_deref())
+    }
+
     /// Whether a verdict would end the trial.
     #[must_use]
     pub fn would_end(&self, verdict: Verdict) -> bool {
-        !matches!(verdict, Verdict::Fail(_)) || self.attempt >= self.attempts_max || self.met_limit
+        let is_stuck = self.stuck_at.is_some_and(|most| self.attempts.total().most() >= most);
+        let is_last = self.attempt >= self.attempts_max || self.met_limit || is_stuck;
+        is_last || !matches!(verdict, Verdict::Fail(_))
     }
 
     /// Takes note of a verdict, and of what goes back to the candidate.
@@ -171,27 +230,41 @@ mod tests {
 
     fn trial(attempts: u32) -> TrialState {
         let key = TrialKey { candidate: "auk".into(), task: "gap".into(), sample: 1 };
-        TrialState::new(key, 1, attempts, Some("be brief"), "solve this")
+        let terms = TrialTerms { attempts, stuck_at: Some(2), system: Some("be brief") };
+        TrialState::new(key, 1, terms, "solve this")
     }
 
     #[test]
     fn a_failure_goes_back_until_attempts_run_out() {
         let mut trial = trial(2);
-        let next = trial.answered(Submission::Text("first".into()), false);
+        let next = trial.answered(Submission::Text("first".into()), false, None);
         assert_eq!(next, Next::Judge);
         assert_eq!(trial.judged(FAIL, Some("no")), Next::Ask);
         assert_eq!(trial.attempt, 2);
         let said: Vec<_> = trial.messages.iter().map(|it| it.content.as_str()).collect();
         assert_eq!(said, ["be brief", "solve this", "first", "no"]);
-        trial.answered(Submission::Text("second".into()), false);
+        trial.answered(Submission::Text("second".into()), false, None);
         assert_eq!(trial.judged(FAIL, Some("no")), Next::Over(FAIL));
+    }
+
+    #[test]
+    fn one_that_is_stuck_gets_no_further_attempt() {
+        let mut trial = trial(9);
+        let judgement = Judgement::bare(FAIL);
+        for (attempt, same) in [(1, 0), (2, 1), (3, 1)] {
+            trial.answered(Submission::Text("again".into()), false, None);
+            let trouble = trial.trouble_of(&judgement, None);
+            assert_eq!((trial.attempt, trouble.same_failure), (attempt, same));
+            assert_eq!(trial.would_end(FAIL), attempt == 3);
+            trial.judged(FAIL, Some("no"));
+        }
     }
 
     #[test]
     fn a_pass_and_a_void_verdict_end_it_at_once() {
         for verdict in [Verdict::Pass, Verdict::Void(VoidReason::SandboxError)] {
             let mut trial = trial(5);
-            trial.answered(Submission::Text("x".into()), false);
+            trial.answered(Submission::Text("x".into()), false, None);
             assert_eq!(trial.judged(verdict, None), Next::Over(verdict));
         }
     }

@@ -67,8 +67,11 @@ pub fn vet(
     stop: &AtomicBool,
     progress: &dyn Fn(usize, usize),
 ) -> Result<Vetted, VetError> {
-    let sources =
-        Sources { dockets: vec![options.docket.clone()], languages: options.languages.clone() };
+    let sources = Sources {
+        dockets: vec![options.docket.clone()],
+        languages: options.languages.clone(),
+        leave_out: Vec::new(),
+    };
     let setup = JudgingSetup::prepare(&LimitSettings::default(), &sources, prepare)?;
     for name in &options.tasks {
         if !setup.tasks.contains_key(name) {

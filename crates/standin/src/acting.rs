@@ -68,7 +68,7 @@ pub fn turn(moment: Moment<'_>, done: usize) -> Turn {
         }
         2 => acts(edits.iter().flat_map(changes).collect()),
         3 => acts(vec![call("run", json!({ "command": trying(&moment.task.language) }))]),
-        _ => says("I have changed what was asked for, and tried it."),
+        _ => says("I have changed what was asked for, and tried it.\n\nfinished"),
     }
 }
 

@@ -16,6 +16,7 @@ use fairtrial_core::tree::{TreePath, WorkTree};
 use fairtrial_sandbox::Sandbox;
 
 use crate::error::PrepareError;
+use crate::left_out::LeftOut;
 use crate::prepare::{Preparation, PreparedTree};
 use crate::read::TreeFolder;
 
@@ -26,6 +27,8 @@ pub struct TreeCache {
     most: u64,
     /// Whether what earlier runs made is made anew.
     fresh: bool,
+    /// What no repository shows.
+    left_out: LeftOut,
     /// What this process asked for, by name. The outer lock is held for a moment only.
     trees: Mutex<BTreeMap<String, Arc<Mutex<Slot>>>>,
 }
@@ -37,7 +40,13 @@ impl TreeCache {
     /// A cache of at most `most` bytes. With `fresh`, what earlier runs made is made anew, once.
     #[must_use]
     pub fn new(most: u64, fresh: bool) -> Self {
-        Self { most, fresh, trees: Mutex::default() }
+        Self { most, fresh, left_out: LeftOut::default(), trees: Mutex::default() }
+    }
+
+    /// The same, but that some files are taken out of every repository first.
+    #[must_use]
+    pub fn leaving_out(self, left_out: LeftOut) -> Self {
+        Self { left_out, ..self }
     }
 
     /// The prepared tree. Whoever asks while it is made waits for it; a failure is not tried again.
@@ -49,7 +58,7 @@ impl TreeCache {
         sandbox: &Sandbox,
         preparation: &Preparation,
     ) -> Result<Arc<PreparedTree>, Arc<PrepareError>> {
-        let name = preparation.digest(sandbox).as_str()[..32].to_owned();
+        let name = preparation.digest(sandbox, &self.left_out).as_str()[..32].to_owned();
         let slot = {
             let mut trees = self.trees.lock().unwrap_or_else(PoisonError::into_inner);
             Arc::clone(trees.entry(name.clone()).or_default())
@@ -89,7 +98,7 @@ impl TreeCache {
             }
             // Another process may have been faster.
             if !place.list.exists() {
-                place.make(sandbox, preparation)?;
+                place.make(sandbox, preparation, &self.left_out)?;
                 make_room(store, self.most, &place.name);
             }
         }
@@ -126,7 +135,12 @@ impl Place {
     }
 
     /// Makes the tree. Whoever calls this has the lock alone, so that what a killed run left can go.
-    fn make(&self, sandbox: &Sandbox, preparation: &Preparation) -> Result<(), PrepareError> {
+    fn make(
+        &self,
+        sandbox: &Sandbox,
+        preparation: &Preparation,
+        left_out: &LeftOut,
+    ) -> Result<(), PrepareError> {
         let _ = fs::remove_file(&self.list);
         let staged = |what: &str| format!("{}.{what}", self.name);
         let store = self.folder.parent().unwrap_or(Path::new("/"));
@@ -134,7 +148,7 @@ impl Place {
         for name in [&source, &new, &self.name] {
             remove_tree(&store.join(name)).map_err(PrepareError::io(&store.join(name)))?;
         }
-        let made = preparation.files(sandbox, &source).and_then(|files| {
+        let made = preparation.files(sandbox, &source, left_out).and_then(|files| {
             preparation.make(sandbox, &files, &new)?;
             Ok(files)
         });

@@ -7,6 +7,7 @@
 mod cache;
 mod error;
 mod ignored;
+mod left_out;
 mod prepare;
 mod read;
 mod source;
@@ -15,6 +16,7 @@ mod write;
 
 pub use cache::TreeCache;
 pub use error::PrepareError;
+pub use left_out::LeftOut;
 pub use prepare::{Preparation, PreparedTree};
 pub use read::read_tree;
 pub use source::Source;

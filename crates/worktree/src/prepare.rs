@@ -14,6 +14,7 @@ use fairtrial_sandbox::{
 };
 
 use crate::error::PrepareError;
+use crate::left_out::LeftOut;
 use crate::read::TreeFolder;
 use crate::source::Source;
 
@@ -85,7 +86,7 @@ impl PreparedTree {
 
 impl Preparation {
     /// What is the same only for equal results in this sandbox.
-    pub(crate) fn digest(&self, sandbox: &Sandbox) -> Digest {
+    pub(crate) fn digest(&self, sandbox: &Sandbox, left_out: &LeftOut) -> Digest {
         let mut text = format!(
             "1\0{}\0{}\0{}\0{LAY}\0{CHECKOUT}\0{}\0{}",
             sandbox.tree_kind(),
@@ -103,16 +104,23 @@ impl Preparation {
         for (key, value) in &self.env {
             text += &format!("\0e{key}={value}");
         }
+        text += &left_out.text();
         Digest::of(text.as_bytes())
     }
 
-    /// The files of the source, with those that are given over them. `staging` names a tree of the
-    /// store that may be made on the way.
-    pub(crate) fn files(&self, sandbox: &Sandbox, staging: &str) -> Result<WorkTree, PrepareError> {
-        let mut files = match &self.source {
+    /// The files of the source but for those that are left out, with those that are given over them.
+    /// `staging` names a tree of the store that may be made on the way.
+    pub(crate) fn files(
+        &self,
+        sandbox: &Sandbox,
+        staging: &str,
+        left_out: &LeftOut,
+    ) -> Result<WorkTree, PrepareError> {
+        let files = match &self.source {
             Source::Files(files) => files.clone(),
             other => self.check_out(sandbox, other, staging)?,
         };
+        let mut files = left_out.without(files);
         for (path, node) in self.given.iter() {
             files.put(path.clone(), node.clone());
         }

@@ -16,7 +16,7 @@ use fairtrial_sandbox::{
 };
 use fairtrial_worktree::{Taken, read_tree};
 
-use super::work::{base, chain, ended, so_far, view_word};
+use super::work::{STUCK, base, chain, ended, so_far, view_word};
 use crate::ask::{ActorEnd, Ask, AskOutcome, AskReply, AskerError, Reporter, TryAgain, Workspace};
 use crate::relay::{Relay, RelayConfig, RelayUse};
 use crate::upstream::{Upstream, UpstreamConfig};
@@ -46,6 +46,8 @@ pub struct Installation {
     show: Vec<PathBuf>,
     home: WorkTree,
     upstream: Option<Arc<Upstream>>,
+    /// Whether it says itself what it does.
+    speaks_acp: bool,
 }
 
 /// Why one attempt came to nothing that could be judged.
@@ -153,6 +155,7 @@ impl Installation {
         config: &AgentCandidate,
         base: &Path,
         key: impl Fn(&str) -> Option<String>,
+        speaks_acp: bool,
     ) -> Result<Self, AskerError> {
         let missing = |path: &Path| AskerError::Missing {
             candidate: config.name.clone(),
@@ -191,7 +194,7 @@ impl Installation {
         let upstream = UpstreamConfig::of_agent(config);
         let upstream = upstream.map(|it| Upstream::new(&it, &key).map(Arc::new)).transpose()?;
         let (command, version) = (program(&config.command)?, program(&config.version)?);
-        Ok(Self { config: config.clone(), command, version, show, home, upstream })
+        Ok(Self { config: config.clone(), command, version, show, home, upstream, speaks_acp })
     }
 
     /// What its program says of its version; `None` where there is nothing to ask.
@@ -332,6 +335,7 @@ impl Installation {
             limits: self.config.limits.clone(),
             price: self.config.price,
             settings: self.config.relay.clone(),
+            report_calls: !self.speaks_acp,
         };
         let started = Relay::start(listener, config, Arc::clone(reporter));
         let failed = |error| Spoiled::Void(VoidReason::SandboxError, format!("the relay: {error}"));
@@ -361,7 +365,13 @@ impl Installation {
     }
 
     /// How an attempt ended.
-    pub fn end_of(&self, run: &AgentRun<'_>, used: &RelayUse, taken: &Taken) -> ActorEnd {
+    pub fn end_of(
+        &self,
+        run: &AgentRun<'_>,
+        used: &RelayUse,
+        taken: &Taken,
+        reporter: &dyn Reporter,
+    ) -> ActorEnd {
         let text = |bytes: &[u8]| head_and_tail(&String::from_utf8_lossy(bytes), SAID_MAX);
         let limit = match (used.limit, run.limit) {
             (Some(limit), _) => limit,
@@ -371,10 +381,14 @@ impl Installation {
             (None, Some(LimitHit::Disk)) => "disk",
             (None, Some(LimitHit::Processes)) => "processes",
             (None, Some(LimitHit::Output)) => "output",
+            (None, Some(LimitHit::Stopped)) if reporter.is_stuck() => STUCK,
             (None, Some(LimitHit::Stopped) | None) => "",
         };
         ActorEnd {
-            ended: run.ended.clone(),
+            ended: match limit {
+                STUCK => "was ended: what it did came to nothing, again and again".to_owned(),
+                _ => run.ended.clone(),
+            },
             limit: limit.to_owned(),
             stdout: text(run.stdout),
             stderr: text(run.stderr),
@@ -406,7 +420,7 @@ pub fn watched<T>(
                     limit_met.get_or_insert_with(Instant::now);
                 }
                 let is_late = limit_met.is_some_and(|it| it.elapsed() > AFTER_LIMIT);
-                if reporter.is_stopping() || is_late {
+                if reporter.is_stopping() || reporter.is_stuck() || is_late {
                     stopper.stop();
                     return;
                 }

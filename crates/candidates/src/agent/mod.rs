@@ -10,4 +10,4 @@ mod work;
 
 pub use acp::{AcpAsker, acp_client_main, is_acp_client};
 pub use program::AgentAsker;
-pub(crate) use work::{chain, ended, so_far, submission, taken, view_word};
+pub(crate) use work::{STUCK, chain, ended, so_far, submission, taken, view_word};

@@ -30,7 +30,7 @@ impl AgentAsker {
         base: &Path,
         key: impl Fn(&str) -> Option<String>,
     ) -> Result<Self, AskerError> {
-        Installation::new(config, base, key).map(Self)
+        Installation::new(config, base, key, false).map(Self)
     }
 
     fn attempt(
@@ -63,7 +63,7 @@ impl AgentAsker {
         agent.spoiled(outcome.limit, &used, reporter)?;
         let taken = taken(workspace, outcome.collected.as_ref())
             .map_err(|why| Spoiled::Void(VoidReason::SandboxError, why))?;
-        let end = agent.end_of(&AgentRun::over(&outcome), &used, &taken);
+        let end = agent.end_of(&AgentRun::over(&outcome), &used, &taken, &**reporter);
         Ok((submission(workspace, &taken.change), end))
     }
 }

@@ -8,6 +8,9 @@ use fairtrial_worktree::{Taken, take_change};
 
 use crate::ask::{Ask, Role, Workspace};
 
+/// The limit of a candidate that was ended since what it did came to nothing, again and again.
+pub(crate) const STUCK: &str = "stuck";
+
 /// What was changed, of what a repository or a task has, by what was collected of the files.
 pub(crate) fn taken(
     workspace: &Workspace<'_>,

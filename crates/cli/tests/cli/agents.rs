@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use serde_json::Value;
 
 use crate::env::{PROGRAM, TestEnv, ran};
+use crate::scripted::{calling, saying, scripted};
 
 /// An ordinary user that every system has.
 pub const NOBODY: &str = "65534";
@@ -21,7 +22,7 @@ const PATIENCE: Duration = Duration::from_secs(60);
 const FIX: &str = "sed -i 's/^    return spans/    if start is not None:\\n        spans.append((start, last))\\n    return spans/' merrow/tides.py";
 
 /// A plan with one agent, a script for the shell, on the task `night-tide`.
-fn prepare(env: &TestEnv, script: &str, head: &str, more: &str) {
+pub fn prepare(env: &TestEnv, script: &str, head: &str, more: &str) {
     env.demo_docket(&["night-tide"]);
     env.write("agent/run", &format!("#!/bin/sh\n{script}\n"));
     fs::set_permissions(env.path("agent/run"), fs::Permissions::from_mode(0o755)).unwrap();
@@ -44,7 +45,7 @@ pub fn trial(env: &TestEnv) -> Value {
     env.json(&["show", "record", "--unseal", "--json"])["trials"][0].clone()
 }
 
-fn said(attempt: &Value) -> &str {
+pub fn said(attempt: &Value) -> &str {
     attempt["ended"]["stdout"].as_str().unwrap()
 }
 
@@ -97,6 +98,28 @@ fn what_an_agent_makes_of_the_files_is_its_answer() {
     // Judged again, offline, it comes to the same.
     let again = env.run(&["regrade", "record"]);
     assert_eq!(again.code, 0, "{}{}", again.out, again.err);
+}
+
+#[test]
+fn what_the_plan_leaves_out_of_repositories_nobody_sees() {
+    let env = TestEnv::new();
+    let script = format!("ls; git ls-files; git status --short; echo mine > README.md; {FIX}");
+    prepare(&env, &script, "leave_out = [\"READ*\", \"**/nowhere.md\"]", "");
+    let trial = run(&env);
+    let attempt = &trial["attempts"][0];
+    assert_eq!(trial["verdict"], "pass", "{trial:#}");
+    assert!(!said(attempt).contains("README") && said(attempt).contains("merrow/tides.py"));
+    // What the candidate makes under that name is its own.
+    assert_eq!(attempt["change"]["files"][0]["path"], "README.md");
+    assert_eq!(env.run(&["regrade", "record"]).code, 0);
+    let plan = fs::read_to_string(env.path("plan.toml")).unwrap();
+    for (patterns, why) in [("[\"{\"]", "`leave_out` of the plan"), ("[]", "`leave_out` was READ*")]
+    {
+        let other = plan.replacen("[\"READ*\", \"**/nowhere.md\"]", patterns, 1);
+        env.write("other.toml", &other);
+        let refused = env.run(&["run", "other.toml", "--record", "record"]);
+        assert!(refused.code == 2 && refused.err.contains(why), "{}", refused.err);
+    }
 }
 
 #[test]
@@ -344,71 +367,8 @@ fn what_is_not_there_is_told_before_anything_runs() {
     }
 }
 
-/// Answers requests one after the other: each with a status and a body, and gives what it was asked.
-fn scripted(answers: Vec<(u16, Value)>) -> (String, std::thread::JoinHandle<Vec<Value>>) {
-    use std::io::{Read as _, Write as _};
-    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
-    let address = format!("http://{}/v1", listener.local_addr().unwrap());
-    let thread = std::thread::spawn(move || {
-        let mut asked = Vec::new();
-        for (status, body) in answers {
-            let (mut stream, _) = listener.accept().unwrap();
-            let mut reader = BufReader::new(stream.try_clone().unwrap());
-            let mut length = 0;
-            loop {
-                let mut line = String::new();
-                reader.read_line(&mut line).unwrap();
-                let lower = line.to_lowercase();
-                if let Some(value) = lower.strip_prefix("content-length:") {
-                    length = value.trim().parse().unwrap();
-                }
-                if line.trim().is_empty() {
-                    break;
-                }
-            }
-            let mut request = vec![0; length];
-            reader.read_exact(&mut request).unwrap();
-            asked.push(serde_json::from_slice(&request).unwrap());
-            let body = body.to_string();
-            let head = format!(
-                "HTTP/1.1 {status} x\r\ncontent-type: application/json\r\nconnection: close\r\n\
-                 retry-after: 0\r\ncontent-length: {}\r\n\r\n",
-                body.len()
-            );
-            stream.write_all((head + &body).as_bytes()).unwrap();
-        }
-        asked
-    });
-    (address, thread)
-}
-
-/// An answer of the protocol that calls tools.
-fn calling(calls: &[(&str, Value)]) -> (u16, Value) {
-    let call = |(at, (name, arguments)): (usize, &(&str, Value))| {
-        let arguments = arguments.as_str().map_or_else(|| arguments.to_string(), str::to_owned);
-        serde_json::json!({ "id": format!("c{at}"), "type": "function",
-                            "function": { "name": name, "arguments": arguments } })
-    };
-    let calls: Vec<Value> = calls.iter().enumerate().map(call).collect();
-    let message = serde_json::json!({ "role": "assistant", "content": null, "tool_calls": calls });
-    (
-        200,
-        serde_json::json!({ "choices": [{ "message": message, "finish_reason": "tool_calls" }],
-        "usage": { "prompt_tokens": 100, "completion_tokens": 10 } }),
-    )
-}
-
-fn saying(text: &str) -> (u16, Value) {
-    let message = serde_json::json!({ "role": "assistant", "content": text });
-    (
-        200,
-        serde_json::json!({ "choices": [{ "message": message, "finish_reason": "stop" }],
-        "usage": { "prompt_tokens": 100, "completion_tokens": 10 } }),
-    )
-}
-
 /// A plan with one model that acts, on the task `night-tide`.
-fn prepare_actor(env: &TestEnv, address: &str, more: &str) {
+pub fn prepare_actor(env: &TestEnv, address: &str, more: &str) {
     env.demo_docket(&["night-tide"]);
     env.write(
         "plan.toml",
@@ -488,9 +448,9 @@ fn a_model_acts_through_tools_and_reaches_nothing_else() {
     assert_eq!(requests.len(), 6);
     assert_eq!(requests[0], Some("provider error"));
     // What came of a call is what the model reads next, by its number.
-    let last = asked[2]["messages"].as_array().unwrap().last().unwrap().clone();
+    let last = asked[2].body["messages"].as_array().unwrap().last().unwrap().clone();
     assert_eq!((&last["role"], &last["tool_call_id"]), (&"tool".into(), &"c10".into()));
-    assert_eq!(asked[0]["messages"], asked[1]["messages"]);
+    assert_eq!(asked[0].body["messages"], asked[1].body["messages"]);
     let shown = env.run(&["show", "record", "--trial", "1"]).out;
     assert!(shown.contains("delete  ./out") && !shown.contains('\u{1b}'), "{shown}");
     assert_eq!(env.run(&["regrade", "record"]).code, 0);

@@ -27,7 +27,7 @@ fn the_demo_ranks_its_models_by_the_skill_they_were_given() {
     assert_eq!(standings["complete"], true);
     // Agents are ranked over the tasks that they stand for, beside the models.
     let narrow = &standings["narrower"][0];
-    assert_eq!(narrow["candidates"].as_array().unwrap().len(), 10);
+    assert_eq!(narrow["candidates"].as_array().unwrap().len(), 11);
     let shown = env.json(&["show", "demo/record", "--json"]);
     for (agent, reason) in [
         ("skiff", serde_json::Value::Null),
@@ -35,6 +35,7 @@ fn the_demo_ranks_its_models_by_the_skill_they_were_given() {
         ("punt", "wrong result".into()),
         ("coracle", "empty change".into()),
         ("gig", "wrong result".into()),
+        ("yawl", serde_json::Value::Null),
         ("wherry", serde_json::Value::Null),
     ] {
         let trials =
@@ -42,10 +43,18 @@ fn the_demo_ranks_its_models_by_the_skill_they_were_given() {
         let reasons: Vec<_> = trials.map(|it| &it["reason"]).collect();
         assert_eq!(reasons, vec![&reason; 6], "{agent}");
     }
+    let trouble = |agent: &str, sort: &str| {
+        let rows = standings["trouble"].as_array().unwrap();
+        let row = rows.iter().find(|it| it["candidate"] == agent);
+        row.map_or(0, |it| it[sort].as_u64().unwrap())
+    };
+    assert_eq!(trouble("coracle", "repeated"), 6, "{:#}", standings["trouble"]);
+    assert_eq!((trouble("dory", "turned_red"), trouble("gig", "false_claims")), (6, 6));
+    assert_eq!((trouble("skiff", "repeated"), trouble("wherry", "false_claims")), (0, 0));
     // Everything is done, so nothing is run again, and the standings stay.
     let again = env.run(&["demo", "--out", "demo"]);
     assert_eq!(again.code, 0, "{}", again.err);
-    assert!(again.err.contains("trials 288 of 288"), "{}", again.err);
+    assert!(again.err.contains("trials 294 of 294"), "{}", again.err);
     assert_eq!(env.json(&["standings", "demo/record", "--json"]), standings);
 }
 

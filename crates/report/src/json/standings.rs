@@ -3,10 +3,11 @@
 use std::io::{self, Write};
 
 use fairtrial_core::standings::{Comparison, LEVEL, Standing};
+use fairtrial_core::trouble::Trouble;
 use serde::Serialize;
 
 use super::write_json;
-use crate::view::{NarrowStandings, StandingsView};
+use crate::view::{NarrowStandings, StandingsView, TroubleRow};
 
 /// The version of this output.
 const FORMAT_VERSION: u32 = 1;
@@ -26,6 +27,16 @@ struct StandingsOutput<'a> {
     comparisons: Vec<PairOutput<'a>>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     narrower: Vec<NarrowOutput<'a>>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    trouble: Vec<TroubleOutput<'a>>,
+}
+
+#[derive(Serialize)]
+struct TroubleOutput<'a> {
+    candidate: &'a str,
+    trials: u32,
+    #[serde(flatten)]
+    seen: Trouble,
 }
 
 #[derive(Serialize)]
@@ -84,8 +95,13 @@ pub fn standings_json(out: &mut dyn Write, view: &StandingsView) -> io::Result<(
         candidates: view.rows.iter().map(row).collect(),
         comparisons: view.comparisons.iter().map(pair).collect(),
         narrower: view.narrower.iter().map(narrow).collect(),
+        trouble: view.trouble.iter().map(trouble).collect(),
     };
     write_json(out, &output)
+}
+
+fn trouble(row: &TroubleRow) -> TroubleOutput<'_> {
+    TroubleOutput { candidate: &row.name, trials: row.trials, seen: row.seen }
 }
 
 fn narrow(narrow: &NarrowStandings) -> NarrowOutput<'_> {

@@ -6,6 +6,7 @@ use std::io::{self, Write};
 use fairtrial_core::answer::Code;
 use fairtrial_core::change::ChangeFacts;
 use fairtrial_core::tree::RelPath;
+use fairtrial_core::trouble::Trouble;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::RequestRow;
 use serde::Serialize;
@@ -64,6 +65,10 @@ struct Attempt {
     ended: Option<ActorEndView>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     steps: Vec<StepView>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    trouble: Option<Trouble>,
+    turned_green: Vec<String>,
+    turned_red: Vec<String>,
     message: Option<String>,
     notes: Vec<String>,
     feedback: Option<String>,
@@ -175,6 +180,9 @@ fn attempt(view: AttemptView) -> Attempt {
         change: view.change,
         ended: view.ended,
         steps: view.steps,
+        trouble: row.trouble,
+        turned_green: view.colours.turned_green,
+        turned_red: view.colours.turned_red,
         message: view.message,
         feedback: view.feedback,
         answer_kind: row.answer_kind,

@@ -4,13 +4,14 @@ use std::io::{self, Write};
 
 use fairtrial_core::plan::ReadingMode;
 use fairtrial_core::standings::Standing;
+use fairtrial_core::trouble::Trouble;
 
 use super::table::layout;
 use super::{first_few, wrap};
 use crate::figures::{count, percent, thousands};
 use crate::safe::safe;
 use crate::style::Style;
-use crate::view::{Note, Rival, StandingsView};
+use crate::view::{Note, Rival, StandingsView, TroubleRow};
 
 /// Writes the standings as a table with notes.
 ///
@@ -42,6 +43,9 @@ pub fn standings(out: &mut dyn Write, view: &StandingsView, style: Style) -> io:
         }
         writeln!(out)?;
     }
+    if !view.trouble.is_empty() {
+        trouble(out, &view.trouble, style)?;
+    }
     for note in &view.notes {
         for line in wrap(&sentence(note), style.width) {
             writeln!(out, "{line}")?;
@@ -49,6 +53,39 @@ pub fn standings(out: &mut dyn Write, view: &StandingsView, style: Style) -> io:
     }
     Ok(())
 }
+
+/// Trouble on the way, as shares of trials.
+fn trouble(out: &mut dyn Write, rows: &[TroubleRow], style: Style) -> io::Result<()> {
+    writeln!(out, "{}\n", style.bold("trouble on the way, in so many trials"))?;
+    let sorts = Trouble::default().sorts().map(|it| it.0);
+    let header: Vec<&str> = ["candidate"].into_iter().chain(sorts).collect();
+    let cells: Vec<_> = rows
+        .iter()
+        .map(|row| {
+            let cell = |(_, count): (&str, u32)| match count {
+                0 => "–".to_owned(),
+                count => format!("{count}/{}", row.trials),
+            };
+            [short_name(&row.name)].into_iter().chain(row.seen.sorts().map(cell)).collect()
+        })
+        .collect();
+    for (index, line) in layout(&header, &cells, &[0]).iter().enumerate() {
+        writeln!(out, "{}", if index == 0 { style.dim(line) } else { line.clone() })?;
+    }
+    writeln!(out)
+}
+
+/// A name that leaves room for figures.
+fn short_name(name: &str) -> String {
+    let name = safe(name).into_owned();
+    match name.chars().count() > NAME_MAX {
+        true => name.chars().take(NAME_MAX - 1).chain(['…']).collect(),
+        false => name,
+    }
+}
+
+/// Longest name in a table, in characters.
+const NAME_MAX: usize = 20;
 
 fn table(out: &mut dyn Write, rows: &[Standing], style: Style) -> io::Result<()> {
     let header = [
@@ -75,13 +112,9 @@ fn table(out: &mut dyn Write, rows: &[Standing], style: Style) -> io::Result<()>
 
 fn cells(row: &Standing, cost_places: usize) -> Vec<String> {
     let dash = || "–".to_owned();
-    let mut name = safe(&row.name).into_owned();
-    if name.chars().count() > 20 {
-        name = name.chars().take(19).chain(['…']).collect();
-    }
     vec![
         row.rank.map_or_else(dash, |it| it.to_string()),
-        name,
+        short_name(&row.name),
         format!("{}/{}", row.solved, row.trials),
         row.solved_rate.map_or_else(dash, percent),
         row.interval.map_or_else(dash, |(low, high)| {

@@ -5,15 +5,15 @@ use std::io::{self, Write};
 use fairtrial_core::answer::Code;
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::Verdict;
-use fairtrial_record::{AttemptRow, TrialSummary};
+use fairtrial_record::{AttemptRow, RequestRow, TrialSummary};
 
 use super::change::{show_facts, show_patch};
 use super::table::layout;
-use super::wrap;
-use crate::figures::{count, duration, money};
+use super::{first_few, wrap};
+use crate::figures::{count, duration, money, thousands};
 use crate::safe::safe;
 use crate::style::Style;
-use crate::view::{ActorEndView, AttemptView, StepView, TestView, TrialView};
+use crate::view::{ActorEndView, AttemptView, ColourChanges, StepView, TestView, TrialView};
 
 /// Writes a row for each trial. `record` is its folder, for the hint below.
 ///
@@ -170,7 +170,7 @@ fn show_attempt(
     } else if !answer.is_empty() {
         part(out, "answer", answer, style)?;
     }
-    show_steps(out, &view.steps, style)?;
+    show_steps(out, view, style)?;
     if let Some(end) = &view.ended {
         show_end(out, end, style)?;
     }
@@ -186,6 +186,12 @@ fn show_attempt(
         Some(Code::Patch(_)) | None => {}
     }
     show_tests(out, &view.tests, unseal, style)?;
+    show_colours(out, &view.colours)?;
+    if let Some(trouble) = attempt.trouble.filter(|it| it.most() > 0) {
+        let seen = trouble.sorts().into_iter().filter(|it| it.1 > 0);
+        let seen = seen.map(|(sort, count)| format!("{sort} {count} ×")).collect::<Vec<_>>();
+        writeln!(out, "\n{}: {}", style.bold("trouble"), seen.join(", "))?;
+    }
     if let Some(message) = &view.message {
         part(out, "reported", message, style)?;
     }
@@ -195,20 +201,60 @@ fn show_attempt(
     Ok(())
 }
 
-/// What a candidate did on the way, a line each.
-fn show_steps(out: &mut dyn Write, steps: &[StepView], style: Style) -> io::Result<()> {
-    if steps.is_empty() {
+/// What a candidate did on the way, a line each, and the requests that it made meanwhile.
+fn show_steps(out: &mut dyn Write, view: &AttemptView, style: Style) -> io::Result<()> {
+    if view.steps.is_empty() {
         return Ok(());
     }
+    let kinds = view.steps.iter().map(|it| it.kind.chars().count());
+    let width = kinds.max().unwrap_or(0).clamp(7, KIND_MAX);
+    let steps = view.steps.iter().map(|it| (it.at.as_str(), 1, step_line(it, width, style)));
+    let sent = view.requests.iter().map(|it| (it.sent.as_str(), 0, request_line(it, width, style)));
+    let mut lines: Vec<_> = steps.chain(sent).collect();
+    lines.sort_by(|a, b| (a.0, a.1).cmp(&(b.0, b.1)));
     writeln!(out, "\n{}", style.bold("steps"))?;
-    for step in steps {
-        let number = style.dim(&format!("{:>4}", step.number));
-        let subject = step.subject.lines().next().unwrap_or_default();
-        let line = format!("{number} {:<7} {}", safe(&step.kind), safe(subject));
-        let (took, why) = (duration(step.seconds), step.detail.lines().next().unwrap_or_default());
-        match step.outcome.as_str() {
-            "done" => writeln!(out, "{line} {}", style.dim(&format!("· {took}")))?,
-            _ => writeln!(out, "{line} · {}", safe(why))?,
+    lines.iter().try_for_each(|it| writeln!(out, "{}", it.2))
+}
+
+/// Longest kind of step that lines are made wider for, in characters.
+const KIND_MAX: usize = 14;
+
+fn step_line(step: &StepView, width: usize, style: Style) -> String {
+    let number = style.dim(&format!("{:>4}", step.number));
+    let subject = step.subject.lines().next().unwrap_or_default();
+    let line = format!("{number} {:<width$} {}", safe(&step.kind), safe(subject));
+    let why = step.detail.lines().next().unwrap_or_default();
+    match step.outcome.as_str() {
+        "done" => format!("{line} {}", style.dim(&format!("· {}", duration(step.seconds)))),
+        outcome if why.is_empty() || why.starts_with(outcome) => {
+            format!("{line} · {}", safe(if why.is_empty() { outcome } else { why }))
+        }
+        outcome => format!("{line} · {}: {}", safe(outcome), safe(why)),
+    }
+}
+
+fn request_line(request: &RequestRow, width: usize, style: Style) -> String {
+    let (read, written) = (thousands(request.tokens.input), thousands(request.tokens.output));
+    let outcome = match request.outcome.as_str() {
+        "answered" => format!("{read} tokens in, {written} out"),
+        other => safe(other).into_owned(),
+    };
+    let took = duration(request.seconds);
+    style.dim(&format!(
+        "{:>4} {:<width$} {outcome} · {took}",
+        "",
+        format!("asked {}", request.number)
+    ))
+}
+
+/// Tests that changed their colour.
+fn show_colours(out: &mut dyn Write, colours: &ColourChanges) -> io::Result<()> {
+    for (title, tests) in
+        [("turned green", &colours.turned_green), ("turned red", &colours.turned_red)]
+    {
+        if !tests.is_empty() {
+            let names = first_few(tests.iter().map(|it| safe(it).into_owned()).collect());
+            writeln!(out, "  {title}: {names}")?;
         }
     }
     Ok(())
@@ -265,7 +311,7 @@ fn show_tests(
         return Ok(());
     }
     writeln!(out, "\n{}", style.bold("tests"))?;
-    if tests.iter().all(|it| it.outcome.failed.is_some() && it.outcome.summary == "not run") {
+    if tests.iter().all(|it| !it.outcome.was_run()) {
         writeln!(out, "  none of {} was run", tests.len())?;
         return Ok(());
     }

@@ -6,8 +6,9 @@ mod trial;
 
 pub use self::doctor::{DoctorView, LanguageView, LayerView};
 pub use self::standings::{
-    Deviations, Helped, NarrowStandings, Note, Rival, StandingsView, standings_view,
+    Deviations, Helped, NarrowStandings, Note, Rival, StandingsView, TroubleRow, standings_view,
 };
 pub use self::trial::{
-    ActorEndView, AttemptView, StepView, TestView, TrialView, is_narrow, trial_list, trial_view,
+    ActorEndView, AttemptView, ColourChanges, StepView, TestView, TrialView, is_narrow, trial_list,
+    trial_view,
 };

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use fairtrial_core::plan::{Candidate, Feedback, ReadingMode};
 use fairtrial_core::standings::{Comparison, Standing, Standings, TrialResult};
+use fairtrial_core::trouble::Trouble;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{Record, RecordError, Selection, TrialSummary};
 
@@ -36,8 +37,21 @@ pub struct StandingsView {
     /// Rankings over fewer tasks: one for each choice of tasks that some candidates stand for alone.
     /// The ranking above has only candidates that stand for all.
     pub narrower: Vec<NarrowStandings>,
+    /// Trouble on the way, of candidates that had any.
+    pub trouble: Vec<TroubleRow>,
     /// What a reader must know.
     pub notes: Vec<Note>,
+}
+
+/// In how many trials of a candidate trouble was seen.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TroubleRow {
+    /// Its name.
+    pub name: String,
+    /// Trials in which it was looked for, void ones left out.
+    pub trials: u32,
+    /// Of these, those with each sort.
+    pub seen: Trouble,
 }
 
 /// The ranking over some of the tasks, of all candidates that stand for them.
@@ -185,6 +199,7 @@ pub fn standings_view(record: &Record) -> Result<StandingsView, RecordError> {
         rows,
         comparisons,
         narrower,
+        trouble: trouble(&plan.candidates, &trials),
         notes,
     })
 }
@@ -261,6 +276,20 @@ fn helped(trials: &[TrialSummary]) -> Option<Note> {
         helped.passed += usize::from(trial.verdict == Some(Verdict::Pass));
     }
     (!by_name.is_empty()).then(|| Note::Helped(by_name.into_values().collect()))
+}
+
+fn trouble(candidates: &[Candidate], trials: &[TrialSummary]) -> Vec<TroubleRow> {
+    let mut by_name = BTreeMap::<&str, TroubleRow>::new();
+    for trial in trials.iter().filter(|it| it.verdict.is_some_and(|it| !it.is_void())) {
+        let Some(found) = trial.trouble else { continue };
+        let name = trial.key.candidate.as_str();
+        let new = || TroubleRow { name: name.to_owned(), trials: 0, seen: Trouble::default() };
+        let row = by_name.entry(name).or_insert_with(new);
+        row.trials += 1;
+        row.seen = row.seen.and(found.seen());
+    }
+    let rows = candidates.iter().filter_map(|it| by_name.remove(it.name()));
+    rows.filter(|it| it.seen.most() > 0).collect()
 }
 
 fn void(trials: &[TrialSummary]) -> Option<Note> {

@@ -41,6 +41,10 @@ pub struct AttemptView {
     pub ended: Option<ActorEndView>,
     /// What a candidate that acts did on the way.
     pub steps: Vec<StepView>,
+    /// The requests that it made meanwhile, where it acts.
+    pub requests: Vec<RequestRow>,
+    /// How its tests differ from what they were when they were run last, or before any change was made.
+    pub colours: ColourChanges,
     /// The error or compiler message.
     pub message: Option<String>,
     /// What went back to the candidate.
@@ -70,6 +74,39 @@ pub struct StepView {
     pub detail: String,
     /// Seconds that it took.
     pub seconds: f64,
+}
+
+/// Tests that changed their colour.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct ColourChanges {
+    /// Those that failed and pass now.
+    pub turned_green: Vec<String>,
+    /// Those that passed and fail now.
+    pub turned_red: Vec<String>,
+}
+
+impl ColourChanges {
+    /// From when each test was run last to now. Before the first time, tests that are to turn green were red
+    /// and tests that are to stay green were green.
+    fn since(before: &[AttemptView], now: &[TestView]) -> Self {
+        let was = |test: &TestOutcome| {
+            let mut earlier = before.iter().rev().flat_map(|it| &it.tests).map(|it| &it.outcome);
+            let same = earlier
+                .find(|it| it.name == test.name && it.was_run())
+                .map(|it| it.failed.is_none());
+            same.or(match test.role.as_str() {
+                "turn green" => Some(false),
+                "stay green" => Some(true),
+                _ => None,
+            })
+        };
+        let changed = |to: bool| {
+            let now = now.iter().map(|it| &it.outcome).filter(|it| it.was_run());
+            let now = now.filter(|it| it.failed.is_none() == to);
+            now.filter(|it| was(it) == Some(!to)).map(|it| it.name.clone()).collect()
+        };
+        Self { turned_green: changed(true), turned_red: changed(false) }
+    }
 }
 
 /// A test. What is sealed of it is there only if it was asked for.
@@ -123,14 +160,22 @@ pub fn trial_view(
     let gradings = record.gradings(&Selection::of(&row.key))?;
     let attempts = std::mem::take(&mut row.attempts);
     let steps = std::mem::take(&mut row.steps);
-    let attempts =
-        attempts.into_iter().map(|it| attempt_view(record, it, &steps, &gradings, unseal));
+    let mut views = Vec::<AttemptView>::new();
+    for attempt in attempts {
+        let mut view = attempt_view(record, attempt, &steps, &gradings, unseal)?;
+        view.colours = ColourChanges::since(&views, &view.tests);
+        if view.ended.is_some() {
+            let own = row.requests.iter().filter(|it| it.attempt == view.row.number);
+            view.requests = own.cloned().collect();
+        }
+        views.push(view);
+    }
     let manifest = record.manifest();
     Ok(TrialView {
         task: manifest.tasks.iter().find(|it| it.name == row.key.task).cloned(),
         currency: manifest.plan.currency.clone(),
         prompt: record.text(&row.prompt)?,
-        attempts: attempts.collect::<Result<_, _>>()?,
+        attempts: views,
         row,
     })
 }
@@ -191,6 +236,8 @@ fn attempt_view(
         message: text(&row.message)?,
         feedback: text(&row.feedback)?,
         tests: record.tests(&row)?.into_iter().map(test).collect(),
+        requests: Vec::new(),
+        colours: ColourChanges::default(),
         again: again.collect(),
         row,
     })

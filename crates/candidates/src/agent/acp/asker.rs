@@ -28,6 +28,9 @@ const STEPS_MAX: usize = 2000;
 /// Longest word for what a step was, and for what came of it, in bytes.
 const WORD_MAX: usize = 40;
 
+/// Longest mark of a file, in bytes.
+const MARK_MAX: usize = 100;
+
 /// Longest subject of a step, in bytes.
 const SUBJECT_MAX: usize = 300;
 
@@ -67,7 +70,7 @@ impl AcpAsker {
         base: &Path,
         key: impl Fn(&str) -> Option<String>,
     ) -> Result<Self, AskerError> {
-        let agent = Installation::new(config, base, key)?;
+        let agent = Installation::new(config, base, key, true)?;
         Ok(Self { agent, sessions: Mutex::default() })
     }
 
@@ -144,7 +147,7 @@ impl AcpAsker {
                 peak_memory: still.peak_memory,
                 view: still.view,
             };
-            let end = agent.end_of(&run, &used, &taken);
+            let end = agent.end_of(&run, &used, &taken, &**reporter);
             let submission = submission(workspace, &taken.change);
             self.sessions().insert((ask.task.clone(), ask.sample), session);
             return Ok((submission, end));
@@ -163,7 +166,8 @@ impl AcpAsker {
         };
         let stdout = last_words.as_bytes();
         let run = AgentRun { ended: why, stdout, wall: began.elapsed(), ..over };
-        Ok((submission(workspace, &taken.change), agent.end_of(&run, &used, &taken)))
+        let end = agent.end_of(&run, &used, &taken, &**reporter);
+        Ok((submission(workspace, &taken.change), end))
     }
 }
 
@@ -211,12 +215,14 @@ fn turn(running: &mut Running, reporter: &dyn Reporter) -> Result<TurnEnd, Spoil
 
 /// A step as it is recorded: the agent's own words, and not too many.
 fn note(step: &Step) -> StepNote {
+    let short = |mark: &str| head_and_tail(mark, MARK_MAX);
     StepNote {
         kind: head_and_tail(&step.kind, WORD_MAX),
         subject: head_and_tail(&step.subject, SUBJECT_MAX),
         outcome: head_and_tail(&step.outcome, WORD_MAX),
         detail: head_and_tail(&step.detail, DETAIL_MAX),
         took: step.took,
+        files: step.files.as_ref().map(|(before, after)| (short(before), short(after))),
     }
 }
 

@@ -10,6 +10,7 @@ use std::process::{Child, Command, ExitCode, Stdio};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+use fairtrial_core::digest::Digest;
 use fairtrial_sandbox::{OWN_PROGRAM, take_channel};
 use serde_json::{Value as Json, json};
 
@@ -307,7 +308,7 @@ impl Client {
         &self,
         kind: &str,
         params: &Json,
-        act: impl FnOnce(&Path, &Json) -> Result<(Json, String), RpcError>,
+        act: impl FnOnce(&Path, &Json) -> Result<Done, RpcError>,
     ) -> Result<Json, RpcError> {
         let began = Instant::now();
         let path = params["path"].as_str().unwrap_or_default();
@@ -315,9 +316,9 @@ impl Client {
             true => act(Path::new(path), params),
             false => Err(RpcError::new(BAD_PARAMS, format!("`{path}` is no absolute path"))),
         };
-        let (outcome, detail) = match &done {
-            Ok((_, detail)) => ("done", detail.clone()),
-            Err(error) => ("refused", error.message.clone()),
+        let (outcome, detail, files) = match &done {
+            Ok(done) => ("done", done.detail.clone(), done.files.clone()),
+            Err(error) => ("refused", error.message.clone(), None),
         };
         self.step(Step {
             kind: kind.to_owned(),
@@ -325,12 +326,28 @@ impl Client {
             outcome: outcome.to_owned(),
             detail,
             took: began.elapsed(),
+            files,
         });
-        done.map(|it| it.0)
+        done.map(|it| it.answer)
     }
 }
 
-fn read(path: &Path, params: &Json) -> Result<(Json, String), RpcError> {
+/// What was done with a file.
+struct Done {
+    answer: Json,
+    detail: String,
+    /// Marks of it before and after, where it was written.
+    files: Option<(String, String)>,
+}
+
+/// A mark of a file as it is.
+fn mark(path: &Path) -> String {
+    let is_small = fs::metadata(path).is_ok_and(|it| it.is_file() && it.len() <= FILE_MAX);
+    let bytes = is_small.then(|| fs::read(path).ok()).flatten();
+    bytes.map_or_else(|| "gone".to_owned(), |it| Digest::of(&it).to_string())
+}
+
+fn read(path: &Path, params: &Json) -> Result<Done, RpcError> {
     let failed = |why: String| RpcError::new(NOT_FOUND, format!("`{}`: {why}", path.display()));
     let size = fs::metadata(path).map_err(|error| failed(error.to_string()))?.len();
     if size > FILE_MAX {
@@ -342,16 +359,18 @@ fn read(path: &Path, params: &Json) -> Result<(Json, String), RpcError> {
     let lines = text.split_inclusive('\n').skip(from - 1).take(most.unwrap_or(usize::MAX));
     let content: String = lines.collect();
     let detail = format!("{} lines from line {from}", content.lines().count());
-    Ok((json!({ "content": content }), detail))
+    Ok(Done { answer: json!({ "content": content }), detail, files: None })
 }
 
-fn write(path: &Path, params: &Json) -> Result<(Json, String), RpcError> {
+fn write(path: &Path, params: &Json) -> Result<Done, RpcError> {
     let failed =
         |error: std::io::Error| RpcError::new(BAD_PARAMS, format!("`{}`: {error}", path.display()));
     let content = params["content"].as_str().unwrap_or_default();
     if let Some(folder) = path.parent() {
         fs::create_dir_all(folder).map_err(failed)?;
     }
+    let before = mark(path);
     fs::write(path, content).map_err(failed)?;
-    Ok((json!({}), format!("{} bytes", content.len())))
+    let files = Some((before, mark(path)));
+    Ok(Done { answer: json!({}), detail: format!("{} bytes", content.len()), files })
 }

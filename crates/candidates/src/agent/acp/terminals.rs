@@ -167,6 +167,7 @@ impl Terminal {
             outcome: "done".to_owned(),
             detail: head_and_tail(&format!("{how}\n{output}"), DETAIL_MAX),
             took: began.elapsed(),
+            files: None,
         });
         // The step stands before whatever the agent does next.
         self.state().ended = Some(ended);

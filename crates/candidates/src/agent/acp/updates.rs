@@ -113,6 +113,7 @@ impl Updates {
             outcome: "done".to_owned(),
             detail: head_and_tail(&text, DETAIL_MAX),
             took: began.elapsed(),
+            files: None,
         };
         if !thought {
             self.last_words = text;
@@ -139,6 +140,7 @@ impl ToolCall {
             outcome: outcome.to_owned(),
             detail: head_and_tail(&parts.join("\n"), DETAIL_MAX),
             took: self.began.elapsed(),
+            files: None,
         }
     }
 }

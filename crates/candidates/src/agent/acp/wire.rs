@@ -46,4 +46,6 @@ pub struct Step {
     pub detail: String,
     /// How long it took.
     pub took: Duration,
+    /// Marks of the file before and after it, where it wrote one.
+    pub files: Option<(String, String)>,
 }

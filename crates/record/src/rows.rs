@@ -1,0 +1,226 @@
+//! What is read out of a record, row by row.
+
+use fairtrial_core::plan::Tokens;
+use fairtrial_core::schedule::TrialKey;
+use fairtrial_core::standings::TrialResult;
+use fairtrial_core::trouble::Trouble;
+use fairtrial_core::verdict::Verdict;
+
+/// Which trials are wanted; `None` is any.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Selection {
+    /// The candidate's name.
+    pub candidate: Option<String>,
+    /// The task's name.
+    pub task: Option<String>,
+    /// Which sample, from 1.
+    pub sample: Option<u32>,
+    /// The trial's number in the record.
+    pub number: Option<i64>,
+}
+
+impl Selection {
+    /// One trial.
+    #[must_use]
+    pub fn of(key: &TrialKey) -> Self {
+        Self {
+            candidate: Some(key.candidate.clone()),
+            task: Some(key.task.clone()),
+            sample: Some(key.sample),
+            number: None,
+        }
+    }
+}
+
+/// A trial in figures: what standings and lists need of it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TrialSummary {
+    /// Its number in the record, in the order in which trials were begun.
+    pub number: i64,
+    /// Which trial.
+    pub key: TrialKey,
+    /// What it came to; `None` while it is under way.
+    pub verdict: Option<Verdict>,
+    /// Attempts.
+    pub attempts: u32,
+    /// Of these, those in which the lenient reader forgave something.
+    pub deviating: u32,
+    /// Sealed tests that passed in the last attempt, and sealed tests.
+    pub tests: (u32, u32),
+    /// Seconds that the candidate took to answer, faults of the host left out.
+    pub seconds: f64,
+    /// Tokens, all requests together.
+    pub tokens: Tokens,
+    /// Whether some of them are an estimate.
+    pub estimated: bool,
+    /// What it cost, all requests together.
+    pub cost: f64,
+    /// Whether a person says that it was helped.
+    pub is_helped: bool,
+    /// The trouble in all attempts for which it was looked; `None`: it was not.
+    pub trouble: Option<Trouble>,
+}
+
+impl TrialSummary {
+    /// What the standings need of it; `None` while it is under way.
+    #[must_use]
+    pub fn result(&self) -> Option<TrialResult> {
+        Some(TrialResult {
+            candidate: self.key.candidate.clone(),
+            task: self.key.task.clone(),
+            verdict: self.verdict?,
+            attempts: self.attempts,
+            deviating: self.deviating,
+            seconds: self.seconds,
+            tokens: self.tokens,
+            cost: self.cost,
+        })
+    }
+}
+
+/// A trial, as far as it has come.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TrialRow {
+    /// Its number in the record.
+    pub number: i64,
+    /// Which trial.
+    pub key: TrialKey,
+    /// How often it was begun: from 1, more when it was void before.
+    pub round: u32,
+    /// The digest of its first prompt.
+    pub prompt: String,
+    /// What it came to; `None` while it is under way.
+    pub verdict: Option<Verdict>,
+    /// When it was begun.
+    pub begun: String,
+    /// When it was over.
+    pub ended: Option<String>,
+    /// How a person says that it was helped.
+    pub helped: Option<String>,
+    /// The attempts, in order.
+    pub attempts: Vec<AttemptRow>,
+    /// The requests of all rounds, in order.
+    pub requests: Vec<RequestRow>,
+    /// What a candidate that acts did, in all rounds, in order.
+    pub steps: Vec<StepRow>,
+}
+
+/// One thing that a candidate did on the way to an answer.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StepRow {
+    /// In which round of the trial.
+    pub round: u32,
+    /// For which attempt.
+    pub attempt: u32,
+    /// Which one, from 1.
+    pub number: u32,
+    /// When it was over.
+    pub at: String,
+    /// What it was: `read`, `edit`, `run` and so on.
+    pub kind: String,
+    /// What it was about: a path, a command.
+    pub subject: String,
+    /// `done`, or why not.
+    pub outcome: String,
+    /// The digest of what came of it.
+    pub detail: Option<String>,
+    /// Seconds that it took.
+    pub seconds: f64,
+    /// Marks of the files before and after it, where it changed them.
+    pub files: Option<(String, String)>,
+}
+
+/// An attempt, as far as it has come.
+#[derive(Debug, Clone, PartialEq)]
+pub struct AttemptRow {
+    /// Which attempt of the trial, from 1.
+    pub number: u32,
+    /// `text`, `files` or `patch`.
+    pub answer_kind: String,
+    /// The digest of the answer.
+    pub answer: String,
+    /// Whether the host stopped it at a length limit.
+    pub cut_off: bool,
+    /// What it came to; `None` until it is judged.
+    pub verdict: Option<Verdict>,
+    /// Sealed tests that passed.
+    pub tests_passed: u32,
+    /// Sealed tests.
+    pub tests_total: u32,
+    /// The share of points earned, 0 to 1.
+    pub credit: f64,
+    /// What the lenient reader forgave.
+    pub deviations: Vec<String>,
+    /// The digest of what was judged: files, or a patch where there is a `change`.
+    pub code: Option<String>,
+    /// The digest of what the change does, for an answer to a repository.
+    pub change: Option<String>,
+    /// The digest of how a candidate that acts ended.
+    pub ended_as: Option<String>,
+    /// The digest of the error or compiler message.
+    pub message: Option<String>,
+    /// What a person should know of how it was judged.
+    pub notes: Vec<String>,
+    /// The digest of the feedback.
+    pub feedback: Option<String>,
+    /// Seconds that judging took.
+    pub judge_seconds: f64,
+    /// The digest of its tests; `None` until it is judged.
+    pub tests: Option<String>,
+    /// Trouble on the way to it; `None`: it was not looked for.
+    pub trouble: Option<Trouble>,
+}
+
+/// A request.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RequestRow {
+    /// In which round of the trial.
+    pub round: u32,
+    /// For which attempt.
+    pub attempt: u32,
+    /// Which try, from 1.
+    pub number: u32,
+    /// When it was sent, in UTC, RFC 3339.
+    pub sent: String,
+    /// `answered`, `under way`, or why not.
+    pub outcome: String,
+    /// What the host said.
+    pub detail: String,
+    /// The HTTP status.
+    pub status: Option<u16>,
+    /// Seconds until the answer was whole.
+    pub seconds: f64,
+    /// Seconds until its first part.
+    pub first_token: Option<f64>,
+    /// Tokens.
+    pub tokens: Tokens,
+    /// Whether the tokens are an estimate.
+    pub estimated: bool,
+    /// What it cost.
+    pub cost: f64,
+}
+
+impl TrialRow {
+    /// Seconds that the candidate took to answer, faults of the host left out.
+    #[must_use]
+    pub fn seconds(&self) -> f64 {
+        let answered = self.requests.iter().filter(|it| it.outcome == "answered");
+        answered.fold(0.0, |sum, it| sum + it.seconds)
+    }
+
+    /// What it cost, all requests together.
+    #[must_use]
+    pub fn cost(&self) -> f64 {
+        self.requests.iter().fold(0.0, |sum, it| sum + it.cost)
+    }
+
+    /// Tokens, all requests together.
+    #[must_use]
+    pub fn tokens(&self) -> Tokens {
+        self.requests.iter().fold(Tokens::default(), |sum, it| Tokens {
+            input: sum.input + it.tokens.input,
+            cached: sum.cached + it.tokens.cached,
+            output: sum.output + it.tokens.output,
+        })
+    }
+}
