@@ -18,6 +18,7 @@ pub fn job(command: &[&str], show: Vec<PathBuf>) -> Job<'static> {
         sealed: None,
         show,
         channel: false,
+        terminals: false,
         collect: Collect::Nothing,
         session: 1,
         network: Reach::Nothing,

@@ -400,6 +400,7 @@ impl<'a> Toolbox<'a> {
             sealed: None,
             show: self.workspace.show.clone(),
             channel: false,
+            terminals: true,
             collect: match prepared {
                 Some(_) => Collect::Changes { skip: vec![".git".to_owned()] },
                 None => Collect::All,

@@ -151,6 +151,7 @@ impl<'a> JudgeContext<'a> {
             sealed: None,
             show: self.tool.folders.clone(),
             channel: false,
+            terminals: false,
             collect: Collect::Nothing,
             session: self.session,
             network: Reach::Nothing,

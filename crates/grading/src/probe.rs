@@ -46,6 +46,7 @@ pub fn ask(
         sealed: None,
         show: folders.to_vec(),
         channel: false,
+        terminals: false,
         collect: Collect::Nothing,
         session: 0,
         network: Reach::Nothing,

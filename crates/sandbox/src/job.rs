@@ -47,6 +47,8 @@ pub struct Job<'a> {
     pub show: Vec<PathBuf>,
     /// Whether descriptor 3 is a channel to the tool.
     pub channel: bool,
+    /// Whether it can open pseudo-terminals of its own (pty(7)), in the full tier.
+    pub terminals: bool,
     /// What of [`WORK`] is wanted afterwards.
     pub collect: Collect,
     /// Runs of one session, such as the cases of one answer, may follow each other in one empty

@@ -119,6 +119,7 @@ pub(crate) fn start(
         sealed: job.sealed.is_some(),
         home: job.home.is_some(),
         tree: job.tree.clone(),
+        terminals: job.terminals,
         collect: job.collect.clone(),
         session: job.session,
         network: job.network,

@@ -58,6 +58,7 @@ pub struct Spec {
     pub sealed: bool,
     pub home: bool,
     pub tree: Option<String>,
+    pub terminals: bool,
     pub collect: Collect,
     pub session: u64,
     pub network: Reach,

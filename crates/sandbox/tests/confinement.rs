@@ -72,6 +72,7 @@ fn job(command: &[&str]) -> Job<'static> {
         sealed: None,
         show: Vec::new(),
         channel: false,
+        terminals: false,
         collect: Collect::Nothing,
         session: 1,
         network: Reach::Nothing,
@@ -480,6 +481,17 @@ fn the_disk_is_bounded() {
         "i=0; while [ $i -lt 64 ]; do head -c 1000000 /dev/zero > /tmp/$i || exit 9; i=$((i+1)); done",
     );
     assert_eq!(outcome.ending, Ending::Exited(9));
+}
+
+#[test]
+fn pseudo_terminals_are_a_run_s_own_and_there_for_who_asks() {
+    let script = "import os, pty\npid, fd = pty.fork()\nif pid == 0:\n    os.execv('/bin/sh', ['sh', '-c', 'tty; test -t 0 && echo yes'])\n\
+                  text = b''\nwhile True:\n    try: part = os.read(fd, 1000)\n    except OSError: break\n    if not part: break\n    text += part\n\
+                  print(text.decode().split(), sorted(os.listdir('/dev/pts')))\nn = 0\ntry:\n    while n < 100: os.openpty(); n += 1\nexcept OSError: pass\nprint(n < 70)";
+    let outcome = run(&Job { terminals: true, ..python_job(script) }).unwrap();
+    let said = String::from_utf8_lossy(&outcome.stdout.bytes).into_owned();
+    assert_eq!(said, "['/dev/pts/0', 'yes'] ['0', 'ptmx']\nTrue\n", "{outcome:?}");
+    assert_ne!(py("import os\nos.openpty()").ending, Ending::Exited(0));
 }
 
 #[test]

@@ -44,6 +44,7 @@ impl Env {
             sealed: None,
             show: Vec::new(),
             channel: false,
+            terminals: false,
             collect: Collect::Nothing,
             session: 0,
             network: Reach::Nothing,

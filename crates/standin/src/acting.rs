@@ -9,7 +9,7 @@ use crate::answers::{Moment, choice};
 #[derive(Debug, Clone, PartialEq)]
 pub struct Call {
     /// The tool.
-    pub tool: &'static str,
+    pub tool: String,
     /// Its arguments.
     pub arguments: Value,
 }
@@ -33,11 +33,12 @@ struct FileEdit {
     hunks: Vec<(String, String)>,
 }
 
-/// Takes a turn, after `done` turns since it was asked.
-pub fn turn(moment: Moment<'_>, done: usize) -> Turn {
+/// Takes a turn, after `done` turns since it was asked, with the tools that it was given. Of tools that are not
+/// those of a model that acts, it uses one that runs commands.
+pub fn turn(moment: Moment<'_>, tools: &[Value], done: usize) -> Turn {
     let says = |text: &str| Turn { text: text.to_owned(), calls: Vec::new() };
     let acts = |calls: Vec<Call>| Turn { text: String::new(), calls };
-    let call = |tool, arguments| Call { tool, arguments };
+    let call = |tool: &str, arguments| Call { tool: tool.to_owned(), arguments };
     let Some(proof) = choice(moment) else {
         return says("The files look right to me as they are.");
     };
@@ -54,6 +55,10 @@ pub fn turn(moment: Moment<'_>, done: usize) -> Turn {
         }
         Submission::Text(text) => return says(text),
     };
+    let has = |tool: &&str| tools.iter().any(|it| it["function"]["name"] == *tool);
+    if !["list", "read", "edit", "run"].iter().all(has) {
+        return by_commands(&proof.answer, tools, done);
+    }
     match done {
         0 => acts(vec![call("list", json!({}))]),
         1 => {
@@ -75,13 +80,56 @@ pub fn turn(moment: Moment<'_>, done: usize) -> Turn {
 fn changes(edit: &FileEdit) -> Vec<Call> {
     let path = &edit.path;
     if edit.is_gone {
-        return vec![Call { tool: "delete", arguments: json!({ "path": path }) }];
+        return vec![Call { tool: "delete".to_owned(), arguments: json!({ "path": path }) }];
     }
-    let call = |(old, new): &(String, String)| match edit.is_new {
-        true => Call { tool: "write", arguments: json!({ "path": path, "content": new }) },
-        false => Call { tool: "edit", arguments: json!({ "path": path, "old": old, "new": new }) },
+    let call = |(old, new): &(String, String)| {
+        let (tool, arguments) = match edit.is_new {
+            true => ("write", json!({ "path": path, "content": new })),
+            false => ("edit", json!({ "path": path, "old": old, "new": new })),
+        };
+        Call { tool: tool.to_owned(), arguments }
     };
     edit.hunks.iter().map(call).collect()
+}
+
+/// Makes the whole change by one command, where a tool takes one.
+fn by_commands(answer: &Submission, tools: &[Value], done: usize) -> Turn {
+    let says = |text: &str| Turn { text: text.to_owned(), calls: Vec::new() };
+    let takes_command =
+        |it: &&Value| it["function"]["parameters"]["properties"]["command"]["type"] == "string";
+    let Some(tool) = tools.iter().find(takes_command).map(|it| &it["function"]) else {
+        return says("I have nothing to change files with.\n\nnot finished");
+    };
+    if done > 0 {
+        return says("I have changed what was asked for.\n\nfinished");
+    }
+    let command = match answer {
+        Submission::Patch(patch) => {
+            format!("git apply <<'END-OF-PATCH'\n{}\nEND-OF-PATCH", String::from_utf8_lossy(patch))
+        }
+        Submission::Files(files) => {
+            let file = |(path, bytes): (_, &Vec<u8>)| {
+                let text = String::from_utf8_lossy(bytes);
+                format!("cat > '{path}' <<'END-OF-FILE'\n{text}\nEND-OF-FILE\n")
+            };
+            files.iter().map(file).collect()
+        }
+        Submission::Text(text) => return says(text),
+    };
+    let mut arguments = serde_json::Map::new();
+    for name in tool["parameters"]["required"].as_array().into_iter().flatten() {
+        let name = name.as_str().unwrap_or_default();
+        let value = match tool["parameters"]["properties"][name]["type"].as_str() {
+            Some("boolean") => json!(false),
+            Some("number" | "integer") => json!(0),
+            _ => json!("make the change"),
+        };
+        arguments.insert(name.to_owned(), value);
+    }
+    arguments.insert("command".to_owned(), json!(command));
+    let name = tool["name"].as_str().unwrap_or_default().to_owned();
+    let text = String::new();
+    Turn { text, calls: vec![Call { tool: name, arguments: Value::Object(arguments) }] }
 }
 
 fn trying(language: &str) -> &'static str {

@@ -155,13 +155,20 @@ struct ChatRequest {
 #[derive(Debug, Deserialize)]
 struct ChatMessage {
     role: String,
+    /// A text, or a list of parts of which some are texts.
     #[serde(default)]
-    content: Option<String>,
+    content: Value,
 }
 
 impl ChatMessage {
-    fn text(&self) -> &str {
-        self.content.as_deref().unwrap_or_default()
+    fn text(&self) -> String {
+        match &self.content {
+            Value::String(text) => text.clone(),
+            Value::Array(parts) => {
+                parts.iter().filter_map(|it| it["text"].as_str()).collect::<Vec<_>>().join("\n")
+            }
+            _ => String::new(),
+        }
     }
 }
 
@@ -201,8 +208,9 @@ async fn complete(
         let status = StatusCode::from_u16(model.fault_status).unwrap_or(StatusCode::BAD_GATEWAY);
         return refuse(status, "not now", "try_again");
     }
-    let asked = request.messages.iter().find(|it| it.role == "user");
-    let asked = asked.map(ChatMessage::text).unwrap_or_default();
+    // Some programs say something of their own first.
+    let asked = request.messages.iter().filter(|it| it.role == "user").map(ChatMessage::text);
+    let asked = asked.collect::<Vec<_>>().join("\n");
     let known = standin.tasks.iter().filter(|task| asked.contains(&task.statement));
     let known = known.max_by_key(|task| task.statement.len());
     if let (Some(task), false) = (known, request.tools.is_empty()) {
@@ -244,16 +252,18 @@ impl ServerState {
         let since = request.messages.iter().rev().take_while(|it| it.role != "user");
         let done = since.filter(|it| it.role == "assistant").count();
         let (seed, request_seed) = (self.standin.seed, request.seed);
-        let turn = turn(Moment { seed, request_seed, attempt, model, task }, done);
+        let turn = turn(Moment { seed, request_seed, attempt, model, task }, &request.tools, done);
         let call = |(at, call): (usize, &Call)| {
             let arguments = call.arguments.to_string();
             let function = json!({ "name": call.tool, "arguments": arguments });
-            json!({ "id": format!("call-{done}-{at}"), "type": "function", "function": function })
+            let id = format!("call-{done}-{at}");
+            json!({ "index": at, "id": id, "type": "function", "function": function })
         };
         let calls: Vec<Value> = turn.calls.iter().enumerate().map(call).collect();
         let written = turn.text.clone() + &json!(calls).to_string();
         let time = Duration::from_secs_f64(model.latency) + writing_time(model, written.len());
         tokio::time::sleep(time).await;
+        let usage = usage(request, &written);
         let (message, finish) = match calls.is_empty() {
             true => (json!({ "role": "assistant", "content": turn.text }), "stop"),
             false => {
@@ -261,11 +271,25 @@ impl ServerState {
                 (message, "tool_calls")
             }
         };
+        if request.stream {
+            let delta = json!({ "index": 0, "delta": message, "finish_reason": null });
+            let last = json!({ "index": 0, "delta": {}, "finish_reason": finish });
+            let chunk = |choice: Value| json!({ "object": "chat.completion.chunk", "model": model.name, "choices": [choice] });
+            let mut events = vec![chunk(delta), chunk(last)];
+            if request.stream_options.include_usage {
+                events.push(json!({ "choices": [], "usage": usage }));
+            }
+            let mut events: Vec<String> = events.iter().map(Value::to_string).collect();
+            events.push("[DONE]".to_owned());
+            let events =
+                events.into_iter().map(|it| Ok::<_, Infallible>(Event::default().data(it)));
+            return Sse::new(tokio_stream::iter(events)).into_response();
+        }
         Json(json!({
             "object": "chat.completion",
             "model": model.name,
             "choices": [{ "index": 0, "message": message, "finish_reason": finish }],
-            "usage": usage(request, &written),
+            "usage": usage,
         }))
         .into_response()
     }
@@ -312,7 +336,7 @@ fn tokens(text: &str) -> usize {
 
 /// Everything but the last message was sent before, and so comes from the cache.
 fn usage(request: &ChatRequest, text: &str) -> Value {
-    let counts: Vec<usize> = request.messages.iter().map(|it| tokens(it.text())).collect();
+    let counts: Vec<usize> = request.messages.iter().map(|it| tokens(&it.text())).collect();
     let input: usize = counts.iter().sum();
     let fresh = if counts.len() > 2 { counts.last().copied().unwrap_or(0) } else { input };
     json!({

@@ -236,6 +236,7 @@ impl Preparation {
             sealed: None,
             show: Vec::new(),
             channel: false,
+            terminals: false,
             collect: Collect::Nothing,
             session: 0,
             network: Reach::Nothing,

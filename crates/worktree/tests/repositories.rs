@@ -61,6 +61,7 @@ impl Env {
             sealed: None,
             show: Vec::new(),
             channel: false,
+            terminals: false,
             collect: Collect::Changes { skip: vec![".git".to_owned()] },
             session: 0,
             network: Reach::Nothing,

@@ -239,6 +239,7 @@ impl Installation {
             sealed: None,
             show: self.show.clone(),
             channel: false,
+            terminals: false,
             collect: Collect::Nothing,
             session: 0,
             network: Reach::Nothing,
@@ -311,6 +312,7 @@ impl Installation {
             driver: inputs.driver.as_ref(),
             show,
             channel: start.channel,
+            terminals: true,
             collect: match workspace.prepared {
                 Some(_) => Collect::Changes { skip: vec![".git".to_owned()] },
                 None => Collect::All,

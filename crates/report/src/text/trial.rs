@@ -186,7 +186,7 @@ fn show_attempt(
         Some(Code::Patch(_)) | None => {}
     }
     show_tests(out, &view.tests, unseal, style)?;
-    show_colours(out, &view.colours)?;
+    show_colours(out, &view.colours, style)?;
     if let Some(trouble) = attempt.trouble.filter(|it| it.most() > 0) {
         let seen = trouble.sorts().into_iter().filter(|it| it.1 > 0);
         let seen = seen.map(|(sort, count)| format!("{sort} {count} ×")).collect::<Vec<_>>();
@@ -248,13 +248,15 @@ fn request_line(request: &RequestRow, width: usize, style: Style) -> String {
 }
 
 /// Tests that changed their colour.
-fn show_colours(out: &mut dyn Write, colours: &ColourChanges) -> io::Result<()> {
+fn show_colours(out: &mut dyn Write, colours: &ColourChanges, style: Style) -> io::Result<()> {
     for (title, tests) in
         [("turned green", &colours.turned_green), ("turned red", &colours.turned_red)]
     {
         if !tests.is_empty() {
             let names = first_few(tests.iter().map(|it| safe(it).into_owned()).collect());
-            writeln!(out, "  {title}: {names}")?;
+            for line in wrap(&format!("{title}: {names}"), style.width.saturating_sub(2)) {
+                writeln!(out, "  {line}")?;
+            }
         }
     }
     Ok(())

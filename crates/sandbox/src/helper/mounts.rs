@@ -211,6 +211,15 @@ fn mount_own(sandbox: &SandboxState, spec: &Spec) -> Result<Places, String> {
         mount(Some(from), at, None::<&str>, flags, None::<&str>)
             .map_err(|error| failed_at("showing", at, &error))?;
     }
+    if spec.terminals {
+        let quiet = MsFlags::MS_NOSUID | MsFlags::MS_NOEXEC;
+        let options = Some("newinstance,ptmxmode=0666,mode=0600,max=64");
+        match mount(Some("devpts"), "/dev/pts", Some("devpts"), quiet, options) {
+            // A kernel without pseudo-terminals has none for anybody.
+            Ok(()) | Err(nix::Error::ENODEV) => {}
+            Err(error) => return Err(format!("/dev/pts: {error}")),
+        }
+    }
     if spec.driver {
         tmpfs(DRIVER, &format!("mode=0755,size={DRIVER_MAX}"), MsFlags::empty())?;
     }

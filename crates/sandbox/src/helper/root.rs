@@ -236,6 +236,9 @@ fn devices() -> Result<(), String> {
         symlink(target, dev.join(name))
             .map_err(|error| failed_at("link", &dev.join(name), &error))?;
     }
+    // Where a run has terminals of its own they are mounted there; else these lead nowhere.
+    make_dir(&dev.join("pts"))?;
+    symlink("pts/ptmx", dev.join("ptmx")).map_err(|error| format!("/dev/ptmx: {error}"))?;
     symlink("/tmp", dev.join("shm")).map_err(|error| format!("/dev/shm: {error}"))
 }
 

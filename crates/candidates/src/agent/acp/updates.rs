@@ -72,12 +72,12 @@ impl Updates {
             return None;
         }
         let call = self.calls.entry(id.to_owned()).or_insert_with(|| ToolCall {
-            title: String::new(),
+            title: id.to_owned(),
             kind: "other".to_owned(),
             content: Vec::new(),
             began: Instant::now(),
         });
-        if let Some(title) = update["title"].as_str() {
+        if let Some(title) = update["title"].as_str().filter(|it| !it.trim().is_empty()) {
             call.title = title.to_owned();
         }
         if let Some(kind) = update["kind"].as_str() {

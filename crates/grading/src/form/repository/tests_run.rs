@@ -63,6 +63,7 @@ pub fn run_tests(
         network,
         collect: Collect::Temporary(vec![rel(REPORT)?]),
         session: 0,
+        terminals: true,
         ..context.job(&[], &rel(REPORT)?, caps(context), Vec::new())
     };
     let outcome = context.sandbox().run(&job)?;
