@@ -221,15 +221,38 @@ const KIND_MAX: usize = 14;
 
 fn step_line(step: &StepView, width: usize, style: Style) -> String {
     let number = style.dim(&format!("{:>4}", step.number));
-    let subject = step.subject.lines().next().unwrap_or_default();
-    let line = format!("{number} {:<width$} {}", safe(&step.kind), safe(subject));
-    let why = step.detail.lines().next().unwrap_or_default();
+    let first = |text: &str| safe(text.lines().next().unwrap_or_default()).into_owned();
+    let (subject, why) = (first(&step.subject), first(&step.detail));
+    let room = style.width.saturating_sub(width + NUMBER);
+    let head = format!("{number} {:<width$}", safe(&step.kind));
     match step.outcome.as_str() {
-        "done" => format!("{line} {}", style.dim(&format!("· {}", duration(step.seconds)))),
-        outcome if why.is_empty() || why.starts_with(outcome) => {
-            format!("{line} · {}", safe(if why.is_empty() { outcome } else { why }))
+        "done" => {
+            let took = format!("· {}", duration(step.seconds));
+            let subject = clipped(&subject, room.saturating_sub(took.chars().count() + 1));
+            format!("{head} {subject} {}", style.dim(&took))
         }
-        outcome => format!("{line} · {}: {}", safe(outcome), safe(why)),
+        // What it asked for stands in the subject.
+        "asked for" => format!("{head} {}", clipped(&subject, room)),
+        outcome => {
+            let outcome = safe(outcome);
+            let says = if why.starts_with(&*outcome) || why.is_empty() { "" } else { ": " };
+            let what = match says {
+                "" if !why.is_empty() => why,
+                says => format!("{outcome}{says}{why}"),
+            };
+            format!("{head} {}", clipped(&format!("{subject} · {what}"), room))
+        }
+    }
+}
+
+/// What stands before the kind of a step: its number, and a space on either side of the kind.
+const NUMBER: usize = 6;
+
+/// A text that fits into a width, in characters.
+fn clipped(text: &str, width: usize) -> String {
+    match text.chars().count() > width.max(1) {
+        true => text.chars().take(width.max(1) - 1).chain(['…']).collect(),
+        false => text.to_owned(),
     }
 }
 
