@@ -273,10 +273,6 @@ impl Asker for ActorAsker {
         }
     }
 
-    fn has(&self, _task: &str, _sample: u32) -> bool {
-        true
-    }
-
     fn host(&self) -> Option<&str> {
         Some(&self.config.endpoint)
     }

@@ -12,7 +12,7 @@ use fairtrial_core::tree::WorkTree;
 use fairtrial_core::verdict::VoidReason;
 use fairtrial_sandbox::Sandbox;
 use fairtrial_worktree::PreparedTree;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// Who says something in a conversation.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -155,7 +155,7 @@ pub trait Reporter: Send + Sync {
 }
 
 /// One thing that a candidate did.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct StepNote {
     /// What it was: `list`, `search`, `read`, `write`, `edit`, `run`.
     pub kind: String,
@@ -234,7 +234,9 @@ pub trait Asker: Send + Sync {
     fn leave(&self, _task: &str, _sample: u32) {}
 
     /// Whether an answer to a first attempt can be expected at all.
-    fn has(&self, task: &str, sample: u32) -> bool;
+    fn has(&self, _task: &str, _sample: u32) -> bool {
+        true
+    }
 
     /// The host that its requests go to, in words; `None` when it makes none.
     fn host(&self) -> Option<&str>;

@@ -126,10 +126,6 @@ impl Asker for ChatAsker {
         AskReply { request, ..AskReply::bare(outcome) }
     }
 
-    fn has(&self, _task: &str, _sample: u32) -> bool {
-        true
-    }
-
     fn host(&self) -> Option<&str> {
         Some(&self.config.endpoint)
     }

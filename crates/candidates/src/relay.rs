@@ -6,6 +6,7 @@
 //! Other paths and other models are refused, and so is what is beyond the plan's limits.
 
 use std::collections::{BTreeMap, HashMap};
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 use std::io::{BufRead as _, BufReader, Read as _};
 use std::net::TcpListener;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
@@ -16,7 +17,6 @@ use axum::body::{Body, Bytes};
 use axum::extract::{DefaultBodyLimit, State};
 use axum::http::{Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse as _, Response};
-use fairtrial_core::digest::Digest;
 use fairtrial_core::plan::{AgentLimits, Price, RelaySettings, Tokens, UsagePointers};
 use fairtrial_core::text::head_and_tail;
 use serde_json::{Value as Json, json};
@@ -129,8 +129,8 @@ struct RelayState {
 struct RelayAttempt {
     reporter: Arc<dyn Reporter>,
     used: Mutex<RelayUse>,
-    /// Digests of what was asked, with the number of the request.
-    asked: Mutex<HashMap<Digest, u32>>,
+    /// Hashes of what was asked, with the number of the request.
+    asked: Mutex<HashMap<u64, u32>>,
 }
 
 /// What is forwarded: where, and how its cost is read.
@@ -258,11 +258,13 @@ impl RelayAttempt {
 
     /// Reports a request that says what an earlier one said, letter for letter.
     fn note_repeated(&self, number: u32, body: &str) {
+        let mut hash = DefaultHasher::new();
+        body.hash(&mut hash);
         let mut asked = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
         if asked.len() >= REQUESTS_KEPT {
             return;
         }
-        let earlier = asked.insert(Digest::of(body.as_bytes()), number);
+        let earlier = asked.insert(hash.finish(), number);
         drop(asked);
         if let Some(earlier) = earlier {
             self.reporter.step(StepNote {

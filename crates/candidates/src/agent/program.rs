@@ -78,10 +78,6 @@ impl Asker for AgentAsker {
         act(workspace, reporter, |workspace| self.attempt(ask, workspace, reporter))
     }
 
-    fn has(&self, _task: &str, _sample: u32) -> bool {
-        true
-    }
-
     fn host(&self) -> Option<&str> {
         self.0.config.endpoint.as_deref()
     }

@@ -12,7 +12,7 @@ use fairtrial_core::verdict::VoidReason;
 use fairtrial_sandbox::{Allowed, Frame, OWN_PROGRAM, Running, Sandbox};
 
 use super::client::CLIENT;
-use super::wire::{Event, Order, Step};
+use super::wire::{Event, Order};
 use crate::agent::installation::{AgentRun, Installation, Spoiled, Start, watched};
 use crate::agent::program::act;
 use crate::agent::work::{prompt_of, submission, taken};
@@ -189,11 +189,11 @@ fn turn(running: &mut Running, reporter: &dyn Reporter) -> Result<TurnEnd, Spoil
                 if steps < STEPS_MAX {
                     reporter.step(note(&step));
                 } else if steps == STEPS_MAX {
-                    reporter.step(note(&Step {
+                    reporter.step(note(&StepNote {
                         kind: "more".to_owned(),
                         subject: "further steps are not recorded".to_owned(),
                         outcome: "cut".to_owned(),
-                        ..Step::default()
+                        ..StepNote::default()
                     }));
                 }
             }
@@ -214,7 +214,7 @@ fn turn(running: &mut Running, reporter: &dyn Reporter) -> Result<TurnEnd, Spoil
 }
 
 /// A step as it is recorded: the agent's own words, and not too many.
-fn note(step: &Step) -> StepNote {
+fn note(step: &StepNote) -> StepNote {
     let short = |mark: &str| head_and_tail(mark, MARK_MAX);
     StepNote {
         kind: head_and_tail(&step.kind, WORD_MAX),
@@ -234,10 +234,6 @@ impl Asker for AcpAsker {
         reporter: &Arc<dyn Reporter>,
     ) -> AskReply {
         act(workspace, reporter, |workspace| self.attempt(ask, workspace, reporter))
-    }
-
-    fn has(&self, _task: &str, _sample: u32) -> bool {
-        true
     }
 
     fn host(&self) -> Option<&str> {

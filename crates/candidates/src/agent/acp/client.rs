@@ -17,7 +17,8 @@ use serde_json::{Value as Json, json};
 use super::rpc::{AUTH_REQUIRED, BAD_PARAMS, Incoming, NO_METHOD, NOT_FOUND, Peer, RpcError};
 use super::terminals::Terminals;
 use super::updates::Updates;
-use super::wire::{Event, Order, Step};
+use super::wire::{Event, Order};
+use crate::ask::StepNote;
 
 /// The first argument of our program, where it is to be the client.
 pub const CLIENT: &str = "acp-client";
@@ -79,7 +80,7 @@ impl ToTool {
         let _ = self.0.lock().unwrap_or_else(PoisonError::into_inner).write_all(&line);
     }
 
-    fn step(&self, step: Step) {
+    fn step(&self, step: StepNote) {
         self.send(&Event::Step(step));
     }
 }
@@ -227,7 +228,7 @@ impl Client {
     }
 
     /// Reports a step of the client's own, after what was said before it.
-    fn step(&self, step: Step) {
+    fn step(&self, step: StepNote) {
         let said = self.updates().said();
         said.into_iter().chain([step]).for_each(|step| self.to_tool.step(step));
     }
@@ -288,12 +289,12 @@ impl Client {
         let options = params["options"].as_array().map(Vec::as_slice).unwrap_or_default();
         let of_kind = |wanted: &str| options.iter().find(|it| it["kind"] == wanted);
         let option = wanted.into_iter().find_map(of_kind);
-        self.step(Step {
+        self.step(StepNote {
             kind: "permission".to_owned(),
             subject: call["title"].as_str().unwrap_or(&kind).to_owned(),
             outcome: if permitted { "allowed" } else { "refused" }.to_owned(),
             detail: kind,
-            ..Step::default()
+            ..StepNote::default()
         });
         match option {
             Some(option) => {
@@ -320,7 +321,7 @@ impl Client {
             Ok(done) => ("done", done.detail.clone(), done.files.clone()),
             Err(error) => ("refused", error.message.clone(), None),
         };
-        self.step(Step {
+        self.step(StepNote {
             kind: kind.to_owned(),
             subject: path.to_owned(),
             outcome: outcome.to_owned(),

@@ -14,7 +14,7 @@ use nix::unistd::Pid;
 use serde_json::{Value as Json, json};
 
 use super::rpc::{BAD_PARAMS, NOT_FOUND, RpcError};
-use super::wire::Step;
+use crate::ask::StepNote;
 
 /// Bytes of output that are kept, unless less is asked for: the last ones.
 const KEPT: usize = 1 << 20;
@@ -56,7 +56,7 @@ impl Terminals {
     pub fn create(
         &mut self,
         params: &Json,
-        over: impl FnOnce(Step) + Send + 'static,
+        over: impl FnOnce(StepNote) + Send + 'static,
     ) -> Result<Json, RpcError> {
         if self.running.len() >= AT_ONCE {
             return Err(RpcError::new(BAD_PARAMS, format!("more than {AT_ONCE} terminals")));
@@ -148,7 +148,7 @@ impl Terminal {
         self.changed.notify_all();
     }
 
-    fn wait(&self, mut child: std::process::Child, subject: String, over: impl FnOnce(Step)) {
+    fn wait(&self, mut child: std::process::Child, subject: String, over: impl FnOnce(StepNote)) {
         let began = Instant::now();
         let Ok(ended) = child.wait() else { return };
         // What it wrote last is on its way through the pipe; what it started may hold that open for long.
@@ -161,7 +161,7 @@ impl Terminal {
             (Some(code), _) => format!("It ended with status {code}."),
             (None, signal) => format!("It ended by signal {}.", signal.unwrap_or_default()),
         };
-        over(Step {
+        over(StepNote {
             kind: "run".to_owned(),
             subject,
             outcome: "done".to_owned(),

@@ -6,7 +6,7 @@ use std::time::Instant;
 use fairtrial_core::text::head_and_tail;
 use serde_json::Value as Json;
 
-use super::wire::Step;
+use crate::ask::StepNote;
 
 /// Longest text of one step that is sent on, in bytes.
 const DETAIL_MAX: usize = 8 << 10;
@@ -37,7 +37,7 @@ struct ToolCall {
 
 impl Updates {
     /// Takes an update, and gives the steps that are over with it.
-    pub fn take(&mut self, update: &Json) -> Vec<Step> {
+    pub fn take(&mut self, update: &Json) -> Vec<StepNote> {
         let thought = match update["sessionUpdate"].as_str().unwrap_or_default() {
             "agent_message_chunk" => false,
             "agent_thought_chunk" => true,
@@ -58,7 +58,7 @@ impl Updates {
         finished.into_iter().collect()
     }
 
-    fn act(&mut self, what: &str, update: &Json) -> Option<Step> {
+    fn act(&mut self, what: &str, update: &Json) -> Option<StepNote> {
         match what {
             "tool_call" | "tool_call_update" => self.call(update),
             "plan" => Some(plan(update)),
@@ -66,7 +66,7 @@ impl Updates {
         }
     }
 
-    fn call(&mut self, update: &Json) -> Option<Step> {
+    fn call(&mut self, update: &Json) -> Option<StepNote> {
         let id = update["toolCallId"].as_str().unwrap_or_default();
         if self.calls.len() >= CALLS_MAX && !self.calls.contains_key(id) {
             return None;
@@ -101,13 +101,13 @@ impl Updates {
     }
 
     /// What was said in pieces is whole.
-    pub fn said(&mut self) -> Option<Step> {
+    pub fn said(&mut self) -> Option<StepNote> {
         let (thought, text, began) = self.saying.take()?;
         if text.trim().is_empty() {
             return None;
         }
         let first = text.trim().lines().next().unwrap_or_default();
-        let step = Step {
+        let step = StepNote {
             kind: if thought { "thought" } else { "said" }.to_owned(),
             subject: head_and_tail(first, 100),
             outcome: "done".to_owned(),
@@ -122,7 +122,7 @@ impl Updates {
     }
 
     /// The turn is over: what was left open, and what was said last.
-    pub fn end(&mut self) -> (Vec<Step>, String) {
+    pub fn end(&mut self) -> (Vec<StepNote>, String) {
         let said = self.said();
         let open = std::mem::take(&mut self.calls).into_values().map(|it| it.over("left open"));
         let steps = said.into_iter().chain(open).collect();
@@ -131,9 +131,9 @@ impl Updates {
 }
 
 impl ToolCall {
-    fn over(self, outcome: &str) -> Step {
+    fn over(self, outcome: &str) -> StepNote {
         let parts: Vec<String> = self.content.iter().map(content).collect();
-        Step {
+        StepNote {
             // What it says of itself is told from what the client did for it.
             kind: format!("tool:{}", self.kind),
             subject: self.title,
@@ -162,7 +162,7 @@ fn content(part: &Json) -> String {
     }
 }
 
-fn plan(update: &Json) -> Step {
+fn plan(update: &Json) -> StepNote {
     let entries = update["entries"].as_array().map(Vec::as_slice).unwrap_or_default();
     let line = |entry: &Json| {
         let status = entry["status"].as_str().unwrap_or_default();
@@ -175,12 +175,12 @@ fn plan(update: &Json) -> Step {
     };
     let lines: Vec<String> = entries.iter().map(line).collect();
     let done = lines.iter().filter(|it| it.starts_with("done")).count();
-    Step {
+    StepNote {
         kind: "plan".to_owned(),
         subject: format!("{done} of {} done", lines.len()),
         outcome: "done".to_owned(),
         detail: head_and_tail(&lines.join("\n"), DETAIL_MAX),
-        ..Step::default()
+        ..StepNote::default()
     }
 }
 

@@ -1,8 +1,8 @@
 //! What the tool and the client inside say to each other: a line of JSON each.
 
-use std::time::Duration;
-
 use serde::{Deserialize, Serialize};
+
+use crate::ask::StepNote;
 
 /// What the tool says.
 #[derive(Debug, Serialize, Deserialize)]
@@ -18,7 +18,7 @@ pub struct Order {
 #[serde(rename_all = "snake_case")]
 pub enum Event {
     /// The agent has done something.
-    Step(Step),
+    Step(StepNote),
     /// The turn is over.
     Turn {
         /// Why, as the protocol words it: `end_turn`, `max_tokens`, `refusal` and so on.
@@ -31,21 +31,4 @@ pub enum Event {
         /// Why, in words that follow the agent's name.
         why: String,
     },
-}
-
-/// One thing that the agent did.
-#[derive(Debug, Default, Serialize, Deserialize)]
-pub struct Step {
-    /// What it was.
-    pub kind: String,
-    /// What it was about.
-    pub subject: String,
-    /// What came of it, in a word.
-    pub outcome: String,
-    /// What came of it.
-    pub detail: String,
-    /// How long it took.
-    pub took: Duration,
-    /// Marks of the file before and after it, where it wrote one.
-    pub files: Option<(String, String)>,
 }
