@@ -5,25 +5,9 @@ use std::collections::BTreeSet;
 use super::binary::{Block, apply_delta};
 use super::patch::{Body, FilePatch, lines_of, read, without_cr};
 use super::place::place;
+use super::slack::Slack;
 use super::{Change, name};
 use crate::tree::{Node, PathError, Snapshot, TreePath, WorkTree};
-
-/// What had to be forgiven for a patch to fit.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Slack {
-    /// A head has no numbers of lines, or wrong counts.
-    Head,
-    /// Its numbers of lines are wrong.
-    LineNumbers,
-    /// Lines around the change differ.
-    Context,
-    /// Lines end otherwise.
-    LineEnds,
-    /// White space at the ends of lines differs.
-    WhiteSpace,
-    /// A file that is said to be new is there, or one that is said to be there is not.
-    Existence,
-}
 
 /// A patch, put on.
 #[derive(Debug, Clone, PartialEq, Eq)]

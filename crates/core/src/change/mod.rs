@@ -11,13 +11,15 @@ mod hunk;
 mod name;
 mod patch;
 mod place;
+mod slack;
 mod write;
 
 use std::collections::BTreeMap;
 
-pub use apply::{Applied, PatchError, Slack, apply_patch};
+pub use apply::{Applied, PatchError, apply_patch};
 pub use facts::{ChangeFacts, FileFacts};
 pub use patch::is_patch;
+pub use slack::Slack;
 pub use write::write_patch;
 
 use crate::tree::{FileTree, Node, RelPath, Snapshot, TreePath, WorkTree};

@@ -2,9 +2,9 @@
 
 use std::collections::BTreeSet;
 
-use super::apply::Slack;
 use super::hunk::{Fate, Hunk, HunkLine};
 use super::patch::without_cr;
+use super::slack::Slack;
 
 /// How exactly the lines of a hunk and those of the file must agree, from the strictest on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -6,6 +6,7 @@
 //! who starts the program, watches it and reports.
 
 mod collect;
+mod failure;
 mod filter;
 mod group;
 mod identity;

@@ -15,10 +15,11 @@ use nix::sys::time::TimeSpec;
 use nix::unistd::{Gid, Uid, chown, fchown};
 
 use super::RunFds;
-use super::root::{OLD_PROC, QUIET, QUIET_DIR, SharedFolder, failed_at, tmpfs};
+use super::failure::SetUpFailure;
+use super::root::{OLD_PROC, QUIET, QUIET_DIR, STORE, SharedFolder, failed_at, tmpfs};
 use super::scratch::Scratch;
 use super::state::SandboxState;
-use super::store::{self, STORE, ViewFolders};
+use super::store::{self, ViewFolders};
 use fairtrial_core::tree::Node;
 
 use crate::archive::Archive;
@@ -40,22 +41,6 @@ pub struct Places {
     pub driver: PathBuf,
     /// What the work folder is a view of.
     pub view: Option<ViewFolders>,
-}
-
-/// Why a run's own part could not be set up.
-pub enum SetUpFailure {
-    /// The run's files do not fit into the space that it may use.
-    Full,
-    /// The job's files cannot be written: an odd name, a place where something else stands.
-    BadFiles(String),
-    /// The kernel refused.
-    Failed(String),
-}
-
-impl From<String> for SetUpFailure {
-    fn from(why: String) -> Self {
-        Self::Failed(why)
-    }
 }
 
 /// Sets up a run's own part of what its program sees.

@@ -16,7 +16,6 @@ use nix::sys::stat::Mode;
 use nix::unistd::{pivot_root, sethostname};
 
 use super::identity::Identity;
-use super::store::STORE;
 use crate::job::WORK;
 use crate::wire::ZygoteConfig;
 
@@ -66,6 +65,9 @@ pub struct SharedFolder {
 
 /// Where the zygote keeps what is shown again.
 const ASIDE: &str = "/opt/aside";
+
+/// Where the zygote has the store. Each run takes it away.
+pub const STORE: &str = "/opt/store";
 
 /// Where a zygote in a user namespace of its own keeps the machine's `/proc`: the kernel lets it
 /// mount a new one only while it sees the old. Each run takes it away.

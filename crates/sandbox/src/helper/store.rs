@@ -22,13 +22,10 @@ use nix::sys::stat::{
 use nix::sys::time::TimeSpec;
 use nix::unistd::{Gid, Uid, fchownat, symlinkat};
 
-use super::mounts::SetUpFailure;
-use super::root::{QUIET_DIR, failed_at};
+use super::failure::SetUpFailure;
+use super::root::{QUIET_DIR, STORE, failed_at};
 use crate::archive::Archive;
 use crate::job::{TreeView, WORK};
-
-/// Where the zygote has the store. Each run takes it away.
-pub const STORE: &str = "/opt/store";
 
 /// Deepest folder that is gone through.
 const DEPTH_MAX: usize = 256;

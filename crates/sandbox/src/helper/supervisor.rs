@@ -16,10 +16,11 @@ use nix::sys::socket::{AddressFamily, SockFlag, SockType, socketpair};
 use nix::sys::time::TimeValLike as _;
 use nix::unistd::{ForkResult, Pid, fork, pipe2};
 
+use super::failure::SetUpFailure;
 use super::group::Group;
 use super::identity::{become_subreaper, die_with_parent, drop_privileges};
 use super::listener::Listener;
-use super::mounts::{Places, SetUpFailure, mount_ahead, mounts};
+use super::mounts::{Places, mount_ahead, mounts};
 use super::processes::{ProcessStats, ProcessTable};
 use super::scratch::Scratch;
 use super::state::SandboxState;

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use fairtrial_core::change::{Change, ChangeFacts, apply_patch, write_patch};
 use fairtrial_core::judgement::{Judgement, TestOutcome};
-use fairtrial_core::testrun::{PrintedTests, ReportedTest, Status, is_meant};
+use fairtrial_core::testrun::{PrintedTests, ReportedTest, Status};
 use fairtrial_core::text::head_and_tail;
 use fairtrial_core::tree::TreePath;
 use fairtrial_core::verdict::{FailReason, Verdict};
@@ -12,6 +12,7 @@ use fairtrial_sandbox::{Ending, Outcome};
 
 use super::super::unit_tests::{NOT_REPORTED, canary_evidence};
 use super::super::{Answered, Start};
+use super::colour::{Colour, colour_of, meant};
 use super::guard::Guard;
 use super::pickups::picked_up;
 use super::preflight;
@@ -30,51 +31,6 @@ const NAMED_MAX: usize = 5;
 /// The role of a test in its outcome.
 pub const TURN_GREEN: &str = "turn green";
 pub const STAY_GREEN: &str = "stay green";
-
-/// What came of the tests that a name means.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Colour {
-    /// All of them passed.
-    Green,
-    /// One failed.
-    Red,
-    /// One was skipped, and none failed.
-    Skipped,
-    /// There was none.
-    Missing,
-}
-
-impl Colour {
-    /// What it did, in words.
-    pub const fn word(self) -> &'static str {
-        match self {
-            Self::Green => "passes",
-            Self::Red => "fails",
-            Self::Skipped => "is skipped",
-            Self::Missing => "is not reported",
-        }
-    }
-}
-
-/// What came of the tests that a name means: the one that is called so, or all that have more before it.
-pub fn colour_of(name: &str, tests: &[ReportedTest]) -> Colour {
-    let worst = meant(name, tests).map(|it| match it.status {
-        Status::Passed => 0,
-        Status::Skipped => 1,
-        Status::Failed => 2,
-    });
-    match worst.max() {
-        None => Colour::Missing,
-        Some(0) => Colour::Green,
-        Some(1) => Colour::Skipped,
-        Some(_) => Colour::Red,
-    }
-}
-
-fn meant<'a>(name: &'a str, tests: &'a [ReportedTest]) -> impl Iterator<Item = &'a ReportedTest> {
-    let is_whole = tests.iter().any(|it| it.name == name);
-    tests.iter().filter(move |it| if is_whole { it.name == name } else { is_meant(&it.name, name) })
-}
 
 /// Judges a change of the prepared repository.
 pub fn judge(

@@ -6,6 +6,7 @@
 //! what is tested share a process, so tests of our own making stand among them, some of which must fail.
 
 mod change;
+mod colour;
 mod guard;
 mod judging;
 mod pickups;

@@ -15,8 +15,8 @@ use fairtrial_sandbox::{Ending, Outcome};
 use fairtrial_worktree::PreparedTree;
 
 use super::super::Start;
+use super::colour::{Colour, colour_of};
 use super::guard::Guard;
-use super::judging::{Colour, colour_of};
 use super::settings::RepositoryTask;
 use super::tests_run::run_tests;
 use crate::context::{JudgeContext, JudgeError};
