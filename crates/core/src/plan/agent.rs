@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::candidate::{names_alone, two_minutes};
+use super::endpoint::{names_alone, two_minutes};
 use super::price::Price;
 use crate::limits::{Bytes, Span};
 

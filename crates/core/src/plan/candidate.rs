@@ -7,7 +7,6 @@ use serde::{Deserialize, Serialize};
 use super::agent::AgentCandidate;
 use super::chat::ChatCandidate;
 use super::price::Price;
-use crate::limits::Span;
 
 /// Who stands trial, with its full configuration.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -91,16 +90,4 @@ impl Candidate {
             Self::Recorded(_) => Price::default(),
         }
     }
-}
-
-/// Writes the names of headers, with nothing of their values.
-pub(super) fn names_alone<S: serde::Serializer>(
-    headers: &BTreeMap<String, String>,
-    to: S,
-) -> Result<S::Ok, S::Error> {
-    to.collect_map(headers.keys().map(|name| (name, "not kept")))
-}
-
-pub(super) const fn two_minutes() -> Span {
-    Span(std::time::Duration::from_secs(120))
 }

@@ -4,6 +4,7 @@ mod agent;
 mod candidate;
 mod chat;
 mod document;
+mod endpoint;
 mod price;
 
 pub use agent::{AgentCandidate, AgentLimits, RelaySettings, UsagePointers};
