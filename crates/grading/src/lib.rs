@@ -4,6 +4,7 @@
 //! Comparisons are made here, on the outside, by `fairtrial-core`.
 
 mod build;
+mod canaries;
 mod checkup;
 mod context;
 mod docket;

@@ -84,6 +84,8 @@ pub struct Running {
     memory_cap: u64,
     /// Processes that the kernel ended for want of memory before the run.
     memory_kills: u64,
+    /// Whether it was told to stand still.
+    is_still: bool,
     /// What the supervisor said when it was to stand still.
     paused: Option<SupervisorEvent>,
     report: Option<SupervisorEvent>,
@@ -159,6 +161,7 @@ pub(crate) fn start(
         begun_at: Instant::now(),
         memory_cap: job.caps.memory,
         memory_kills,
+        is_still: false,
         paused: None,
         report: None,
     })
@@ -197,6 +200,7 @@ impl Running {
     pub fn send(&mut self, line: &[u8], allowed: Allowed) {
         // A helper that is gone is noticed later, as the end of the channel.
         let Allowed { wall, cpu } = allowed;
+        self.is_still = false;
         self.begin_lap(wall, cpu);
         self.wait_for(wall + GRACE);
         for stream in [&mut self.stdout, &mut self.stderr] {
@@ -244,7 +248,7 @@ impl Running {
     /// When the files cannot be packed, or the helper cannot be talked to.
     pub fn pause(&mut self) -> Result<Option<Still>, SandboxError> {
         let collected = Archive::empty()?;
-        self.paused = None;
+        (self.paused, self.is_still) = (None, true);
         // A helper that is gone is noticed below.
         let _ = wire::send(self.control.as_fd(), &Control::Pause, &[collected.as_fd()]);
         self.wait_for(GRACE);
@@ -344,12 +348,15 @@ impl Running {
         let _ = wire::send(self.control.as_fd(), &Control::Kill(LimitHit::Stopped), &[]);
     }
 
-    /// Closes the channel and waits for the program to end.
+    /// Closes the channel and waits for the program to end. One that stands still is ended.
     ///
     /// # Errors
     /// When the sandbox could not be set up, or the program not be started.
     pub fn finish(mut self) -> Result<Outcome, SandboxError> {
         self.channel = None;
+        if self.is_still {
+            self.stop();
+        }
         while self.report.is_none() {
             self.pump()?;
         }

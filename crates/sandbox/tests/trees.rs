@@ -138,6 +138,38 @@ fn a_run_that_stands_still_shows_its_files_and_goes_on_later() {
 }
 
 #[test]
+fn a_run_that_has_itself_woken_is_ended() {
+    let Some(python) = fs::canonicalize("/usr/bin/python3").ok() else { return };
+    for tier in [Tier::Full, Tier::Plain] {
+        let env = Env::open(tier);
+        env.keep("base", "echo tide > a.txt", Vec::new());
+        // A timer of POSIX whose signal is SIGCONT, and which does not tire (timer_create(2)).
+        let script = "import ctypes, os, signal, struct\n\
+            signal.signal(signal.SIGCONT, lambda *it: None)\nlibc = ctypes.CDLL(None)\n\
+            event = struct.pack('qii48x', 0, signal.SIGCONT, 0)\ntimer = ctypes.c_void_p()\n\
+            assert libc.timer_create(0, event, ctypes.byref(timer)) == 0\n\
+            often = struct.pack('qqqq', 0, 10_000_000, 0, 10_000_000)\n\
+            assert libc.timer_settime(timer, 0, often, None) == 0\n\
+            os.write(3, b'set\\n')\nwhile True: pass";
+        let job = Job {
+            command: [python.to_str().unwrap(), "-I", "-c", script].map(str::to_owned).to_vec(),
+            tree: Some("base".to_owned()),
+            channel: true,
+            collect: Collect::Changes { skip: Vec::new() },
+            ..Env::job("")
+        };
+        let mut running = env.sandbox.start(&job).unwrap();
+        let allowed = Allowed { wall: Duration::from_secs(60), cpu: Duration::from_secs(60) };
+        assert_eq!(running.exchange(b"go", 100, allowed).unwrap(), Frame::Line(b"set".to_vec()));
+        assert!(running.pause().unwrap().is_some());
+        assert_eq!(running.receive(100).unwrap(), Frame::Closed);
+        let outcome = running.finish().unwrap();
+        assert_eq!(outcome.limit, Some(LimitHit::Cpu), "{tier:?}: {}", said(&outcome));
+        assert!(outcome.cpu < Duration::from_secs(5), "{tier:?}: {:?}", outcome.cpu);
+    }
+}
+
+#[test]
 fn what_a_run_changes_comes_out_and_the_tree_stays() {
     for tier in [Tier::Full, Tier::Plain] {
         let env = Env::open(tier);

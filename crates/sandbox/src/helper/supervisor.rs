@@ -44,7 +44,11 @@ const CROWDED: u32 = 2;
 const REPORT_STARVED: Duration = Duration::from_secs(10);
 
 /// Time between two looks at a run that stands still.
-const STILL: Duration = Duration::from_secs(1);
+const STILL: Duration = Duration::from_millis(100);
+
+/// Processor time that a run may use while it should stand still: some has itself woken, as by a timer whose
+/// signal is `SIGCONT` (timer_create(2)).
+const STIRRED: Duration = Duration::from_millis(200);
 
 /// How often files are added up that no file system bounds.
 const DISK_POLL: Duration = Duration::from_millis(250);
@@ -137,7 +141,7 @@ pub fn serve(
         listener: None,
         scratch: sandbox.scratch.as_ref().map(|it| (it, started)),
         copied: places.view.as_ref().map_or(0, |it| it.copied),
-        paused: false,
+        paused: None,
         view: places.view.as_ref().map(|it| it.view),
         pack: &|into| take_files(sandbox, spec, &places, into),
     };
@@ -283,8 +287,8 @@ struct Watch<'a> {
     scratch: Option<(&'a Scratch, Instant)>,
     /// Bytes of a tree in them, which are not the run's doing.
     copied: u64,
-    /// Whether it stands still.
-    paused: bool,
+    /// Processor time when it was to stand still; `None`: it goes on.
+    paused: Option<Duration>,
     view: Option<TreeView>,
     /// Packs what is wanted of its files.
     pack: &'a dyn Fn(OwnedFd) -> Result<(), String>,
@@ -309,8 +313,8 @@ impl Watch<'_> {
         while self.ending.is_none() {
             let left = self.caps.wall.saturating_sub(self.lap_wall());
             let timeout = match self.paused {
-                true => STILL,
-                false => pause.min(left).max(Duration::from_millis(1)),
+                Some(_) => STILL,
+                None => pause.min(left).max(Duration::from_millis(1)),
             };
             let coming = listener_due.then_some(listener);
             let ready = self.wait(timeout, heard.then_some(control), children, coming);
@@ -331,7 +335,9 @@ impl Watch<'_> {
             self.reap();
             // A program that keeps the supervisor busy is looked at all the same.
             let due = ready.nothing || self.polled.elapsed() > POLL_MAX;
-            if due && self.ending.is_none() && !self.paused {
+            if due && self.ending.is_none() && self.paused.is_some() {
+                self.keep_still();
+            } else if due && self.ending.is_none() {
                 let stats = self.stats();
                 self.check_limits(&stats);
                 self.tell_unserved(control.as_fd());
@@ -436,7 +442,7 @@ impl Watch<'_> {
         match wire::receive::<Control>(control) {
             Ok(Some((Control::Lap { wall, cpu }, _))) => {
                 let lap = self.end_lap();
-                if std::mem::take(&mut self.paused) {
+                if self.paused.take().is_some() {
                     self.processes.let_all_go_on();
                 }
                 (self.caps.wall, self.caps.cpu) = (wall, cpu);
@@ -446,7 +452,7 @@ impl Watch<'_> {
             }
             Ok(Some((Control::Pause, fds))) => {
                 self.processes.stop_all();
-                self.paused = true;
+                self.paused = Some(self.cpu());
                 let archive = fds.into_iter().next().ok_or("there is no archive".to_owned());
                 let failed = archive.and_then(self.pack).err();
                 let cpu = self.cpu().saturating_sub(self.lap_cpu);
@@ -462,6 +468,19 @@ impl Watch<'_> {
                 self.limit = self.limit.or(Some(LimitHit::Stopped));
                 false
             }
+        }
+    }
+
+    /// Lets a run stand still that should and does not, and ends it when that happens again and again.
+    fn keep_still(&mut self) {
+        let Some(before) = self.paused else { return };
+        self.polled = Instant::now();
+        let stirred = self.cpu().saturating_sub(before);
+        if stirred > Duration::ZERO {
+            self.processes.stop_all();
+        }
+        if stirred > STIRRED {
+            self.limit = self.limit.or(Some(LimitHit::Cpu));
         }
     }
 

@@ -10,8 +10,8 @@ use std::hash::{BuildHasher as _, RandomState};
 use fairtrial_core::testrun::{PrintedReport, ReportedTest, Status};
 use fairtrial_core::tree::{FileTree, Node, RelPath, Snapshot, TreePath, WorkTree};
 
-use super::super::unit_tests::{Canary, TestRng, fresh_name, plant};
 use super::settings::RepositoryTask;
+use crate::canaries::{Canary, TestRng, fresh_name, plant};
 use crate::preflights::GuardMode;
 
 /// The sealed files of one run, with tests of our own among them.

@@ -10,7 +10,6 @@ use fairtrial_core::tree::TreePath;
 use fairtrial_core::verdict::{FailReason, Verdict};
 use fairtrial_sandbox::{Ending, Outcome};
 
-use super::super::unit_tests::{NOT_REPORTED, canary_evidence};
 use super::super::{Answered, Start};
 use super::colour::{Colour, colour_of, meant};
 use super::guard::Guard;
@@ -18,6 +17,7 @@ use super::pickups::picked_up;
 use super::preflight;
 use super::settings::RepositoryTask;
 use super::tests_run::{TestsRun, run_tests};
+use crate::canaries::{NOT_REPORTED, canary_evidence};
 use crate::context::{JudgeContext, JudgeError};
 use crate::outcome::{nothing_run, usage};
 use crate::preflights::{Checked, GuardMode};

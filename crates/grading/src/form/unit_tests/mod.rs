@@ -1,6 +1,5 @@
 //! The form `tests`: code, judged by sealed unit tests and the language's own runner.
 
-mod canaries;
 mod run;
 mod sealed;
 
@@ -10,8 +9,7 @@ use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Dialect;
 use fairtrial_core::source::SourceError;
 
-pub use self::canaries::{TestRng, fresh_name, plant};
-pub use self::sealed::{Canary, NOT_REPORTED, canary_evidence, parse_list};
+pub use self::sealed::parse_list;
 use self::sealed::{LIST, SealedTests, TestsSettings};
 use super::answer_file::AnswerFile;
 use super::{AnswerShape, Answered, Form, FormKind, FormSource, SealedTest};

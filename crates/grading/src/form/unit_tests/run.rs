@@ -7,9 +7,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::hash::{BuildHasher as _, RandomState};
 
-use super::sealed::{
-    Canary, ResolvedTest, ResolvedTests, SealedTests, TestsSettings, Wrong, resolve,
-};
+use super::sealed::{ResolvedTest, ResolvedTests, SealedTests, TestsSettings, Wrong, resolve};
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::language::TestRunner;
 use fairtrial_core::testrun::{self, REPORT_MAX, ReportKind, TestReport};
@@ -19,8 +17,8 @@ use fairtrial_core::verdict::{FailReason, Verdict};
 use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, Outcome};
 use serde_json::json;
 
-use super::canaries::{TestRng, plant};
 use crate::build::said;
+use crate::canaries::{Canary, TestRng, plant};
 use crate::context::{JudgeContext, JudgeError, new_session};
 use crate::outcome::{nothing_run, resolve as resolve_tests, usage};
 

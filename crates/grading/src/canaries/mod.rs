@@ -5,15 +5,16 @@
 //! there as in any other test.
 
 mod copies;
+mod evidence;
 mod literal;
 mod rng;
 mod shared;
 mod style;
 
-use super::sealed::Canary;
 use fairtrial_core::tree::{FileTree, RelPath};
 
 use self::copies::{Change, changed_copy};
+pub use self::evidence::{Canary, NOT_REPORTED, canary_evidence};
 pub use self::rng::TestRng;
 use self::shared::is_decorated;
 use self::style::{CanaryStyle, failing_lines, made_up, name, wrap};
