@@ -2,10 +2,9 @@
 
 use fairtrial_core::answer::{Wanted, read_answer};
 use fairtrial_core::language::Languages;
-use fairtrial_core::standings::{Standings, TrialResult};
+use fairtrial_core::standings::{Standings, TaskCounts};
 use fairtrial_core::tree::RelPath;
 use fairtrial_core::value::{CompareRules, Order, compare, parse_line};
-use fairtrial_core::verdict::{FailReason, Verdict};
 
 fn main() {
     divan::main();
@@ -40,28 +39,24 @@ fn compare_in_any_order(bencher: divan::Bencher<'_, '_>) {
 #[divan::bench(sample_count = 10)]
 fn compute_standings(bencher: divan::Bencher<'_, '_>) {
     let names: Vec<String> = (0..10).map(|it| format!("bird-{it}")).collect();
-    let mut results = Vec::new();
+    let mut counts = Vec::new();
     for (number, name) in names.iter().enumerate() {
         for task in 0..200 {
-            for sample in 0..5 {
-                let passes = (task * 7 + sample * 3 + number * 11) % 17 > number;
-                results.push(TrialResult {
-                    candidate: name.clone(),
-                    task: format!("task-{task}"),
-                    verdict: if passes {
-                        Verdict::Pass
-                    } else {
-                        Verdict::Fail(FailReason::Crashed)
-                    },
-                    attempts: 1,
-                    deviating: 0,
-                    seconds: 1.0,
-                    tokens: fairtrial_core::plan::Tokens::default(),
-                    cost: 0.1,
-                });
-            }
+            let passes = |sample: &usize| (task * 7 + sample * 3 + number * 11) % 17 > number;
+            let passed = (0..5).filter(passes).count() as u32;
+            counts.push(TaskCounts {
+                candidate: name.clone(),
+                task: format!("task-{task}"),
+                trials: 5,
+                passed,
+                first_try: passed,
+                answers: 5,
+                seconds: 5.0,
+                cost: 0.5,
+                ..TaskCounts::default()
+            });
         }
     }
     let names: Vec<&str> = names.iter().map(String::as_str).collect();
-    bencher.bench(|| Standings::compute(divan::black_box(&names), divan::black_box(&results)));
+    bencher.bench(|| Standings::compute(divan::black_box(&names), divan::black_box(&counts)));
 }

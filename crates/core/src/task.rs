@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::answer::Submission;
 use crate::digest::Digest;
-use crate::limits::LimitSettings;
+use crate::limits::{Bytes, LimitSettings};
 use crate::tree::Snapshot;
 
 /// `docket.toml`.
@@ -21,9 +21,16 @@ pub struct DocketSettings {
     /// How much each category weighs; 1 where nothing is said. Read and kept; no table uses it yet.
     #[serde(default)]
     pub weights: BTreeMap<String, f64>,
+    /// Most that the folder may hold, in bytes.
+    #[serde(default = "docket_size")]
+    pub size: Bytes,
     /// Limits for tasks that set none.
     #[serde(default)]
     pub limits: LimitSettings,
+}
+
+const fn docket_size() -> Bytes {
+    Bytes::mib(256)
 }
 
 fn first_version() -> String {

@@ -48,18 +48,6 @@ impl Trouble {
         self.sorts().into_iter().map(|it| it.1).max().unwrap_or(0)
     }
 
-    /// Of each sort, 1 where it was seen at all.
-    #[must_use]
-    pub fn seen(self) -> Self {
-        Self {
-            same_failure: self.same_failure.min(1),
-            undone: self.undone.min(1),
-            repeated: self.repeated.min(1),
-            turned_red: self.turned_red.min(1),
-            false_claims: self.false_claims.min(1),
-        }
-    }
-
     /// Adds another's counts.
     #[must_use]
     pub fn and(self, other: Self) -> Self {

@@ -5,6 +5,7 @@
 //! once, by their digest. `docs/record.md` describes the format.
 
 mod blob;
+mod counts;
 mod entries;
 mod error;
 mod files;
@@ -21,5 +22,5 @@ pub use entries::{NewAnswer, NewJudgement, NewStep, RequestResult};
 pub use error::RecordError;
 pub use gradings::{GradingRow, NewRegrade, RegradeRow};
 pub use manifest::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
-pub use rows::{AttemptRow, RequestRow, Selection, StepRow, TrialRow, TrialSummary};
+pub use rows::{AttemptRow, CountsRow, RequestRow, Selection, StepRow, TrialRow, TrialSummary};
 pub use write::Record;

@@ -26,23 +26,18 @@ impl Record {
         let (where_, own) = (of.clause("t."), of.clause(""));
         let sql = format!(
             "WITH a AS (
-                SELECT candidate, task, sample, count(*) AS attempts,
-                    count(CASE WHEN deviations <> '[]' THEN 1 END) AS deviating,
-                    max(attempt) AS last, sum(answer_seconds) AS seconds,
-                    sum(same_failure) AS same_failure, sum(undone) AS undone,
-                    sum(repeated) AS repeated, sum(turned_red) AS turned_red,
-                    sum(false_claims) AS false_claims
+                SELECT candidate, task, sample, count(*) AS attempts, max(attempt) AS last,
+                    sum(answer_seconds) AS seconds
                 FROM attempts {own} GROUP BY candidate, task, sample),
              r AS (
-                SELECT candidate, task, sample, sum(cost) AS cost, max(estimated) AS estimated,
+                SELECT candidate, task, sample, sum(cost) AS cost,
                     sum(CASE WHEN outcome = 'answered' THEN seconds END) AS seconds,
                     sum(tokens_input) AS input, sum(tokens_cached) AS cached,
                     sum(tokens_output) AS output
                 FROM requests {own} GROUP BY candidate, task, sample)
              SELECT t.number, t.candidate, t.task, t.sample, t.verdict, t.reason, a.attempts,
-                a.deviating, l.tests_passed, l.tests_total, coalesce(a.seconds, r.seconds),
-                r.input, r.cached, r.output, r.estimated, r.cost, t.helped IS NOT NULL,
-                a.same_failure, a.undone, a.repeated, a.turned_red, a.false_claims
+                l.tests_passed, l.tests_total, coalesce(a.seconds, r.seconds),
+                r.input, r.cached, r.output, r.cost
              FROM trials t LEFT JOIN a USING (candidate, task, sample)
                 LEFT JOIN r USING (candidate, task, sample)
                 LEFT JOIN attempts l ON l.candidate = t.candidate AND l.task = t.task
@@ -65,14 +60,10 @@ impl Record {
                     key: key_at(row, 1)?,
                     verdict: verdict(row.get(4)?, row.get(5)?)?,
                     attempts: count(6)?,
-                    deviating: count(7)?,
-                    tests: (count(8)?, count(9)?),
-                    seconds: real(10)?,
-                    tokens: Tokens { input: long(11)?, cached: long(12)?, output: long(13)? },
-                    estimated: count(14)? > 0,
-                    cost: real(15)?,
-                    is_helped: row.get(16)?,
-                    trouble: trouble(row, 17)?,
+                    tests: (count(7)?, count(8)?),
+                    seconds: real(9)?,
+                    tokens: Tokens { input: long(10)?, cached: long(11)?, output: long(12)? },
+                    cost: real(13)?,
                 })
             })
         })

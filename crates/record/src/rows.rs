@@ -2,7 +2,7 @@
 
 use fairtrial_core::plan::Tokens;
 use fairtrial_core::schedule::TrialKey;
-use fairtrial_core::standings::TrialResult;
+use fairtrial_core::standings::TaskCounts;
 use fairtrial_core::trouble::Trouble;
 use fairtrial_core::verdict::Verdict;
 
@@ -43,39 +43,31 @@ pub struct TrialSummary {
     pub verdict: Option<Verdict>,
     /// Attempts.
     pub attempts: u32,
-    /// Of these, those in which the lenient reader forgave something.
-    pub deviating: u32,
     /// Sealed tests that passed in the last attempt, and sealed tests.
     pub tests: (u32, u32),
     /// Seconds that the candidate took to answer, faults of the host left out.
     pub seconds: f64,
     /// Tokens, all requests together.
     pub tokens: Tokens,
-    /// Whether some of them are an estimate.
-    pub estimated: bool,
     /// What it cost, all requests together.
     pub cost: f64,
-    /// Whether a person says that it was helped.
-    pub is_helped: bool,
-    /// The trouble in all attempts for which it was looked; `None`: it was not.
-    pub trouble: Option<Trouble>,
 }
 
-impl TrialSummary {
-    /// What the standings need of it; `None` while it is under way.
-    #[must_use]
-    pub fn result(&self) -> Option<TrialResult> {
-        Some(TrialResult {
-            candidate: self.key.candidate.clone(),
-            task: self.key.task.clone(),
-            verdict: self.verdict?,
-            attempts: self.attempts,
-            deviating: self.deviating,
-            seconds: self.seconds,
-            tokens: self.tokens,
-            cost: self.cost,
-        })
-    }
+/// The trials of one candidate at one task, counted for the standings, and what else is said of them there.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct CountsRow {
+    /// What the ranking needs.
+    pub counts: TaskCounts,
+    /// Trials that count in which trouble was looked for.
+    pub looked_for: u32,
+    /// In how many of these each sort was seen.
+    pub trouble: Trouble,
+    /// Trials in which a person helped.
+    pub helped: u32,
+    /// Of these, those that passed.
+    pub helped_passed: u32,
+    /// Whether some tokens are an estimate.
+    pub estimated: bool,
 }
 
 /// A trial, as far as it has come.

@@ -134,8 +134,9 @@ fn a_trial_comes_back_as_it_was_written() {
     assert_eq!(record.tests(attempt).unwrap(), judged.tests);
     let summary = record.summaries(&Selection::of(&row.key)).unwrap().remove(0);
     assert_eq!((summary.cost, summary.seconds, summary.tests), (0.25, 1.5, (1, 2)));
-    let result = summary.result().unwrap();
-    assert_eq!((result.attempts, result.deviating, result.tokens.input), (1, 1, 14));
+    let result = record.counts().unwrap().remove(0).counts;
+    assert_eq!((result.trials, result.answers, result.deviating), (1, 1, 1));
+    assert_eq!((result.tokens.input, result.cost, result.seconds), (14, 0.25, 1.5));
 }
 
 #[test]

@@ -77,6 +77,24 @@ fn records_that_are_none_or_too_new_are_refused() {
 }
 
 #[test]
+fn a_docket_holds_as_much_as_its_settings_say() {
+    let env = TestEnv::new();
+    env.gap_docket("time = 1");
+    env.recorded("", &[("gap", "def gap(a, b): return a - b")]);
+    let settings = fs::read_to_string(env.path("docket/docket.toml")).unwrap();
+    env.write("docket/gap/large.bin", &"x".repeat(2 << 20));
+    env.write("docket/docket.toml", &format!("size = \"1 MiB\"\n{settings}"));
+    let ran = env.run(&["run", "plan.toml"]);
+    assert_eq!(ran.code, 2, "{}", ran.err);
+    assert!(ran.err.contains("holds more than 1 MiB; `size` in its `docket.toml`"), "{}", ran.err);
+    env.write("docket/docket.toml", &format!("size = \"3 MiB\"\n{settings}"));
+    let ran = env.run(&["run", "plan.toml"]);
+    assert!(!ran.err.contains("holds more"), "{}", ran.err);
+    env.write("docket/docket.toml", &format!("size = \"much\"\n{settings}"));
+    assert!(env.run(&["run", "plan.toml"]).err.contains("docket.toml`, line 1"));
+}
+
+#[test]
 fn what_is_sealed_may_not_lie_where_it_can_be_read() {
     let env = TestEnv::new();
     env.gap_docket("time = 1");

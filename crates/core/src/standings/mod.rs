@@ -14,29 +14,36 @@ pub use interval::{effective_size, wilson};
 pub use paired::{Pair, holm, paired_p};
 
 use crate::plan::Tokens;
-use crate::verdict::Verdict;
 
 /// A difference is established below this adjusted p value.
 pub const LEVEL: f64 = 0.05;
 
-/// One trial, as the standings need it.
-#[derive(Debug, Clone, PartialEq)]
-pub struct TrialResult {
+/// The trials of one candidate at one task, counted. Those that are not over count nowhere.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct TaskCounts {
     /// The candidate's name.
     pub candidate: String,
     /// The task's name.
     pub task: String,
-    /// What it came to.
-    pub verdict: Verdict,
-    /// Answers judged.
-    pub attempts: u32,
-    /// Answers that a strict reader would not have taken as they were.
+    /// Trials that count.
+    pub trials: u32,
+    /// Of these, passed.
+    pub passed: u32,
+    /// Of these, passed with the first answer.
+    pub first_try: u32,
+    /// Repairs of those that passed.
+    pub repairs: u32,
+    /// Void trials.
+    pub void: u32,
+    /// Answers judged in trials that count.
+    pub answers: u32,
+    /// Of these, those that a strict reader would not have taken as they were.
     pub deviating: u32,
-    /// Seconds that the candidate took to answer.
+    /// Seconds that the candidate took to answer, over trials that count.
     pub seconds: f64,
-    /// Tokens read and written.
+    /// Tokens read and written, over all trials.
     pub tokens: Tokens,
-    /// What it cost, in the plan's currency.
+    /// What they cost, in the plan's currency.
     pub cost: f64,
 }
 
@@ -102,11 +109,11 @@ pub struct Standings {
 type ByTask<'a> = BTreeMap<&'a str, (u32, u32)>;
 
 impl Standings {
-    /// Computes standings of `names`, from all their trials.
+    /// Computes standings of `names`, from the counts of each at each task.
     #[must_use]
-    pub fn compute(names: &[&str], results: &[TrialResult]) -> Self {
+    pub fn compute(names: &[&str], counts: &[TaskCounts]) -> Self {
         let mut rows: Vec<(Standing, ByTask<'_>)> =
-            names.iter().map(|name| standing(name, results)).collect();
+            names.iter().map(|name| standing(name, counts)).collect();
         rows.sort_by(|a, b| order(&a.0, &b.0));
         let comparisons = compare_all(&rows);
         let mut candidates: Vec<Standing> = rows.into_iter().map(|row| row.0).collect();
@@ -115,41 +122,36 @@ impl Standings {
     }
 }
 
-fn standing<'a>(name: &str, results: &'a [TrialResult]) -> (Standing, ByTask<'a>) {
-    let own = || results.iter().filter(|it| it.candidate == name);
-    let counted = || own().filter(|it| !it.verdict.is_void());
-    let mut by_task = ByTask::new();
-    for result in counted() {
-        let cell = by_task.entry(result.task.as_str()).or_default();
-        cell.0 += u32::from(result.verdict.is_pass());
-        cell.1 += 1;
-    }
-    let solved = || counted().filter(|it| it.verdict.is_pass());
-    let (trials, solved_count) = (counted().count(), solved().count());
-    let first_try = solved().filter(|it| it.attempts == 1).count();
-    let repairs: u32 = solved().map(|it| it.attempts.saturating_sub(1)).sum();
+fn standing<'a>(name: &str, counts: &'a [TaskCounts]) -> (Standing, ByTask<'a>) {
+    let own = || counts.iter().filter(|it| it.candidate == name);
+    let sum = |count: fn(&TaskCounts) -> u32| own().map(|it| count(it) as usize).sum::<usize>();
+    let counted = own().filter(|it| it.trials > 0);
+    let by_task: ByTask<'_> =
+        counted.map(|it| (it.task.as_str(), (it.passed, it.trials))).collect();
+    let (trials, solved, first_try) =
+        (sum(|it| it.trials), sum(|it| it.passed), sum(|it| it.first_try));
     let rate = |count: usize| (trials > 0).then(|| count as f64 / trials as f64);
     let clusters: Vec<(u32, u32)> = by_task.values().copied().collect();
     let mut tokens = Tokens::default();
-    for result in own() {
-        tokens.input += result.tokens.input;
-        tokens.cached += result.tokens.cached;
-        tokens.output += result.tokens.output;
+    for count in own() {
+        tokens.input += count.tokens.input;
+        tokens.cached += count.tokens.cached;
+        tokens.output += count.tokens.output;
     }
     let row = Standing {
         name: name.to_owned(),
         rank: None,
         trials,
-        solved: solved_count,
-        solved_rate: rate(solved_count),
-        interval: rate(solved_count).map(|share| wilson(share, effective_size(&clusters))),
+        solved,
+        solved_rate: rate(solved),
+        interval: rate(solved).map(|share| wilson(share, effective_size(&clusters))),
         first_try,
         first_try_rate: rate(first_try),
-        mean_repairs: (solved_count > 0).then(|| f64::from(repairs) / solved_count as f64),
-        void: own().count() - trials,
-        answers: counted().map(|it| it.attempts as usize).sum(),
-        deviating: counted().map(|it| it.deviating as usize).sum(),
-        seconds: counted().fold(0.0, |sum, it| sum + it.seconds),
+        mean_repairs: (solved > 0).then(|| sum(|it| it.repairs) as f64 / solved as f64),
+        void: sum(|it| it.void),
+        answers: sum(|it| it.answers),
+        deviating: sum(|it| it.deviating),
+        seconds: own().fold(0.0, |sum, it| sum + it.seconds),
         tokens,
         cost: own().fold(0.0, |sum, it| sum + it.cost),
     };
@@ -214,29 +216,25 @@ fn set_ranks(candidates: &mut [Standing], comparisons: &[Comparison]) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::verdict::{FailReason, VoidReason};
 
     /// `plan` has a letter a task: p passed at once, r after one repair, f failed, v void.
-    fn results(name: &str, plan: &str) -> Vec<TrialResult> {
-        let trial = |(index, letter): (usize, char)| TrialResult {
+    fn counts(name: &str, plan: &str) -> Vec<TaskCounts> {
+        let count = |(index, letter): (usize, char)| TaskCounts {
             candidate: name.to_owned(),
             task: format!("t{index}"),
-            verdict: match letter {
-                'f' => Verdict::Fail(FailReason::Crashed),
-                'v' => Verdict::Void(VoidReason::RateLimit),
-                _ => Verdict::Pass,
-            },
-            attempts: if letter == 'r' { 2 } else { 1 },
-            deviating: 0,
-            seconds: 1.0,
-            tokens: Tokens::default(),
+            trials: u32::from(letter != 'v'),
+            passed: u32::from(letter == 'p' || letter == 'r'),
+            first_try: u32::from(letter == 'p'),
+            repairs: u32::from(letter == 'r'),
+            void: u32::from(letter == 'v'),
             cost: 0.5,
+            ..TaskCounts::default()
         };
-        plan.chars().enumerate().map(trial).collect()
+        plan.chars().enumerate().map(count).collect()
     }
 
     fn ranks(plans: &[(&str, &str)]) -> Vec<(String, Option<usize>)> {
-        let all: Vec<_> = plans.iter().flat_map(|(name, plan)| results(name, plan)).collect();
+        let all: Vec<_> = plans.iter().flat_map(|(name, plan)| counts(name, plan)).collect();
         let names: Vec<_> = plans.iter().map(|it| it.0).collect();
         let standings = Standings::compute(&names, &all);
         standings.candidates.into_iter().map(|row| (row.name, row.rank)).collect()
@@ -258,7 +256,7 @@ mod tests {
 
     #[test]
     fn void_trials_are_kept_apart() {
-        let all = [results("auk", "ppvv"), results("tern", "vvvv")].concat();
+        let all = [counts("auk", "ppvv"), counts("tern", "vvvv")].concat();
         let rows = Standings::compute(&["auk", "tern"], &all).candidates;
         assert_eq!((rows[0].trials, rows[0].solved, rows[0].void), (2, 2, 2));
         assert_eq!((rows[1].rank, rows[1].solved_rate, rows[1].void), (None, None, 4));
@@ -267,7 +265,7 @@ mod tests {
 
     #[test]
     fn nobody_is_credited_for_tasks_the_other_never_got() {
-        let all = [results("auk", "ppppvvvvvv"), results("tern", "pppppppppp")].concat();
+        let all = [counts("auk", "ppppvvvvvv"), counts("tern", "pppppppppp")].concat();
         let standings = Standings::compute(&["auk", "tern"], &all);
         assert_eq!(standings.comparisons[0].tasks, 4);
         assert_eq!(standings.comparisons[0].p, 1.0);

@@ -7,13 +7,19 @@ use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 
 use fairtrial_core::language::Languages;
-use fairtrial_core::source::SourceError;
+use fairtrial_core::limits::Bytes;
+use fairtrial_core::source::{SourceError, parse_toml};
 use fairtrial_core::tree::{Node, PathError, RelPath, Snapshot};
+
+use serde::Deserialize;
 
 use super::Docket;
 
-/// Most bytes that a folder of tasks or an answer may hold.
+/// Most bytes that a folder of tasks may hold where its settings do not say.
 const BYTES_MAX: u64 = 256 << 20;
+
+/// Most bytes that the settings of a docket may have.
+const SETTINGS_MAX: u64 = 1 << 20;
 
 /// Why a folder could not be read.
 #[derive(Debug, thiserror::Error)]
@@ -42,6 +48,14 @@ pub enum FolderError {
         /// The folder or file.
         path: PathBuf,
         /// Most that is read.
+        most_mib: u64,
+    },
+    /// More than a docket may hold.
+    #[error("`{path}` holds more than {most_mib} MiB; `size` in its `docket.toml` allows more")]
+    DocketTooLarge {
+        /// The folder.
+        path: PathBuf,
+        /// Most that it may hold.
         most_mib: u64,
     },
     /// A pipe, a device or the like.
@@ -80,9 +94,9 @@ const O_NONBLOCK: i32 = 0o4000;
 /// below they belong to it.
 ///
 /// # Errors
-/// When something cannot be read, or there is more than 256 MiB.
-pub fn read_folder(folder: &Path) -> Result<Snapshot, FolderError> {
-    let mut reading = FolderReading { top: folder, tree: Snapshot::new(), left: BYTES_MAX };
+/// When something cannot be read, or there is more than `most` bytes.
+pub fn read_folder(folder: &Path, most: u64) -> Result<Snapshot, FolderError> {
+    let mut reading = FolderReading { top: folder, tree: Snapshot::new(), most, left: most };
     reading.read(folder, 0)?;
     Ok(reading.tree)
 }
@@ -94,6 +108,7 @@ const OWN_DOTS: usize = 2;
 struct FolderReading<'a> {
     top: &'a Path,
     tree: Snapshot,
+    most: u64,
     left: u64,
 }
 
@@ -127,7 +142,7 @@ impl FolderReading<'_> {
     fn bytes(&mut self, path: &Path) -> Result<Vec<u8>, FolderError> {
         let bytes = read_file(path, self.left).map_err(|error| match error {
             FolderError::TooLarge { .. } => {
-                FolderError::TooLarge { path: self.top.to_owned(), most_mib: BYTES_MAX >> 20 }
+                FolderError::DocketTooLarge { path: self.top.to_owned(), most_mib: self.most >> 20 }
             }
             other => other,
         })?;
@@ -144,11 +159,23 @@ impl FolderReading<'_> {
     }
 }
 
+/// What a docket may hold, as its settings say. Whatever is wrong with them is reported when it is read.
+fn size_of(folder: &Path) -> u64 {
+    #[derive(Deserialize)]
+    struct Size {
+        size: Option<Bytes>,
+    }
+    let settings = read_file(&folder.join(super::SETTINGS), SETTINGS_MAX).ok();
+    let text = settings.and_then(|it| String::from_utf8(it).ok()).unwrap_or_default();
+    let size = parse_toml::<Size>(super::SETTINGS, &text).ok().and_then(|it| it.size);
+    size.map_or(BYTES_MAX, |it| it.0)
+}
+
 /// Reads a docket.
 ///
 /// # Errors
 /// When its folder cannot be read, or anything in it is malformed.
 pub fn read_docket(folder: &Path, languages: &Languages) -> Result<Docket, FolderError> {
-    let files = read_folder(folder)?;
+    let files = read_folder(folder, size_of(folder))?;
     Ok(Docket::parse(&folder.display().to_string(), &files, languages)?)
 }

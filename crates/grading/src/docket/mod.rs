@@ -17,6 +17,9 @@ use self::brief::parse_task;
 pub use self::folder::{FolderError, read_docket, read_file, read_folder};
 use crate::form::Form;
 
+/// The file with the settings of a docket.
+const SETTINGS: &str = "docket.toml";
+
 /// A docket, read.
 #[derive(Debug)]
 pub struct Docket {
@@ -77,8 +80,8 @@ impl Docket {
                 }
             }
         }
-        let file = format!("{place}/docket.toml");
-        let Some(bytes) = root.file("docket.toml") else {
+        let file = format!("{place}/{SETTINGS}");
+        let Some(bytes) = root.file(SETTINGS) else {
             let message = "it is missing; a docket needs at least `title = \"…\"` there";
             return Err(SourceError::whole(&file, message));
         };

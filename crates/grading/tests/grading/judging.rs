@@ -408,14 +408,14 @@ fn a_docket_is_read_without_what_is_somebody_s_own_and_tasks_with_all_they_have(
     std::fs::set_permissions(path("a/given/run.sh"), runnable).unwrap();
     std::os::unix::fs::symlink("/etc/passwd", path("link")).unwrap();
     std::os::unix::fs::symlink("/etc/passwd", path("a/given/link")).unwrap();
-    let files = read_folder(folder.path()).unwrap();
+    let files = read_folder(folder.path(), 1 << 20).unwrap();
     let names: Vec<&str> = files.iter().map(|it| it.0.as_str()).collect();
     assert_eq!(names, ["a/brief.md", "a/given/.config/x", "a/given/link", "a/given/run.sh"]);
     let given = files.below("a/given/");
     let node = |name: &str| given.iter().find(|it| it.0.as_str() == name).unwrap().1.clone();
     assert_eq!(node("link"), Node::Link { to: b"/etc/passwd".to_vec() }, "it was not followed");
     assert!(matches!(node("run.sh"), Node::File { executable: true, .. }));
-    assert!(read_folder(&path("none")).is_err());
+    assert!(read_folder(&path("none"), 1 << 20).is_err());
 }
 
 #[test]

@@ -3,10 +3,9 @@
 use std::collections::BTreeMap;
 
 use fairtrial_core::plan::{Candidate, Feedback, ReadingMode};
-use fairtrial_core::standings::{Comparison, Standing, Standings, TrialResult};
+use fairtrial_core::standings::{Comparison, Standing, Standings, TaskCounts};
 use fairtrial_core::trouble::Trouble;
-use fairtrial_core::verdict::Verdict;
-use fairtrial_record::{Record, RecordError, Selection, TrialSummary};
+use fairtrial_record::{CountsRow, Record, RecordError};
 
 /// How many shared ranks are named; the rest is counted.
 const RANKS_NAMED: usize = 4;
@@ -91,7 +90,7 @@ pub enum Note {
     /// Candidates were shown sealed tests.
     OpenFeedback,
     /// Void trials, by reason.
-    Void(Vec<(&'static str, usize)>),
+    Void(Vec<(String, u32)>),
     /// Trials that a person helped with.
     Helped(Vec<Helped>),
     /// Not all trials are over.
@@ -147,35 +146,37 @@ pub struct Deviations {
 /// # Errors
 /// When it cannot be read.
 pub fn standings_view(record: &Record) -> Result<StandingsView, RecordError> {
-    let trials = record.summaries(&Selection::default())?;
+    let rows = record.counts()?;
     let manifest = record.manifest();
     let plan = &manifest.plan;
-    let results: Vec<TrialResult> = trials.iter().filter_map(TrialSummary::result).collect();
+    let counts: Vec<TaskCounts> = rows.iter().map(|it| it.counts.clone()).collect();
+    let over = counts.iter().map(|it| (it.trials + it.void) as usize).sum::<usize>();
     let all: Vec<&str> = manifest.tasks.iter().map(|it| it.name.as_str()).collect();
     let takes = |candidate: &Candidate| all.iter().filter(|task| candidate.takes(task)).count();
     let wanted = plan.candidates.iter().map(takes).sum::<usize>() * plan.samples as usize;
-    let Standings { candidates: rows, comparisons } = over(&plan.candidates, &all, &results);
+    let Standings { candidates, comparisons } = ranked(&plan.candidates, &all, &counts);
     let narrower: Vec<NarrowStandings> = choices(&plan.candidates, &all)
         .into_iter()
         .map(|tasks| {
             let Standings { candidates: rows, comparisons } =
-                over(&plan.candidates, &tasks, &results);
+                ranked(&plan.candidates, &tasks, &counts);
             let notes = shared_ranks(&rows, &comparisons);
             let tasks = tasks.into_iter().map(str::to_owned).collect();
             NarrowStandings { tasks, rows, comparisons, notes }
         })
         .collect();
-    let mut notes = shared_ranks(&rows, &comparisons);
-    notes.extend(deviating(plan.reading, &rows));
+    let mut notes = shared_ranks(&candidates, &comparisons);
+    notes.extend(deviating(plan.reading, &candidates));
     if plan.feedback == Feedback::Open {
         notes.push(Note::OpenFeedback);
     }
-    notes.extend(void(&trials));
-    notes.extend(helped(&trials));
-    if results.len() < wanted {
-        notes.push(Note::Incomplete { over: results.len(), wanted });
+    let void = record.void_reasons()?;
+    notes.extend((!void.is_empty()).then_some(Note::Void(void)));
+    notes.extend(helped(&rows));
+    if over < wanted {
+        notes.push(Note::Incomplete { over, wanted });
     }
-    if trials.iter().any(|it| it.estimated) {
+    if rows.iter().any(|it| it.estimated) {
         notes.push(Note::EstimatedTokens);
     }
     let tiers: Vec<String> = manifest.tiers().into_iter().map(str::to_owned).collect();
@@ -194,25 +195,25 @@ pub fn standings_view(record: &Record) -> Result<StandingsView, RecordError> {
         samples: plan.samples,
         attempts: plan.attempts,
         reading: plan.reading,
-        complete: results.len() == wanted,
+        complete: over == wanted,
         tiers,
-        rows,
+        rows: candidates,
         comparisons,
         narrower,
-        trouble: trouble(&plan.candidates, &trials),
+        trouble: trouble(&plan.candidates, &rows),
         notes,
     })
 }
 
 /// The standings over some tasks, of the candidates that stand for all of them.
-fn over(candidates: &[Candidate], tasks: &[&str], results: &[TrialResult]) -> Standings {
+fn ranked(candidates: &[Candidate], tasks: &[&str], counts: &[TaskCounts]) -> Standings {
     let stands = |it: &&Candidate| tasks.iter().all(|task| it.takes(task));
     let names: Vec<&str> = candidates.iter().filter(stands).map(Candidate::name).collect();
-    let counts = |it: &&TrialResult| {
+    let is_among = |it: &&TaskCounts| {
         tasks.contains(&it.task.as_str()) && names.contains(&it.candidate.as_str())
     };
-    let results: Vec<TrialResult> = results.iter().filter(counts).cloned().collect();
-    Standings::compute(&names, &results)
+    let counts: Vec<TaskCounts> = counts.iter().filter(is_among).cloned().collect();
+    Standings::compute(&names, &counts)
 }
 
 /// Each choice of tasks that some candidate stands for alone, in the order of the candidates.
@@ -266,38 +267,27 @@ fn deviating(reading: ReadingMode, rows: &[Standing]) -> Option<Note> {
     (!candidates.is_empty()).then_some(Note::Deviating { reading, candidates })
 }
 
-fn helped(trials: &[TrialSummary]) -> Option<Note> {
+fn helped(rows: &[CountsRow]) -> Option<Note> {
     let mut by_name = BTreeMap::<&str, Helped>::new();
-    for trial in trials.iter().filter(|it| it.is_helped) {
-        let name = trial.key.candidate.as_str();
+    for row in rows.iter().filter(|it| it.helped > 0) {
+        let name = row.counts.candidate.as_str();
         let new = || Helped { name: name.to_owned(), trials: 0, passed: 0 };
         let helped = by_name.entry(name).or_insert_with(new);
-        helped.trials += 1;
-        helped.passed += usize::from(trial.verdict == Some(Verdict::Pass));
+        helped.trials += row.helped as usize;
+        helped.passed += row.helped_passed as usize;
     }
     (!by_name.is_empty()).then(|| Note::Helped(by_name.into_values().collect()))
 }
 
-fn trouble(candidates: &[Candidate], trials: &[TrialSummary]) -> Vec<TroubleRow> {
-    let mut by_name = BTreeMap::<&str, TroubleRow>::new();
-    for trial in trials.iter().filter(|it| it.verdict.is_some_and(|it| !it.is_void())) {
-        let Some(found) = trial.trouble else { continue };
-        let name = trial.key.candidate.as_str();
-        let new = || TroubleRow { name: name.to_owned(), trials: 0, seen: Trouble::default() };
-        let row = by_name.entry(name).or_insert_with(new);
-        row.trials += 1;
-        row.seen = row.seen.and(found.seen());
-    }
-    let rows = candidates.iter().filter_map(|it| by_name.remove(it.name()));
-    rows.filter(|it| it.seen.most() > 0).collect()
-}
-
-fn void(trials: &[TrialSummary]) -> Option<Note> {
-    let mut void = BTreeMap::<&'static str, usize>::new();
-    for trial in trials {
-        if let Some(verdict @ Verdict::Void(_)) = trial.verdict {
-            *void.entry(verdict.reason().unwrap_or_default()).or_default() += 1;
+fn trouble(candidates: &[Candidate], rows: &[CountsRow]) -> Vec<TroubleRow> {
+    let of_candidate = |candidate: &Candidate| {
+        let name = candidate.name();
+        let own = || rows.iter().filter(|it| it.counts.candidate == name);
+        TroubleRow {
+            name: name.to_owned(),
+            trials: own().map(|it| it.looked_for).sum(),
+            seen: own().fold(Trouble::default(), |sum, it| sum.and(it.trouble)),
         }
-    }
-    (!void.is_empty()).then(|| Note::Void(void.into_iter().collect()))
+    };
+    candidates.iter().map(of_candidate).filter(|it| it.seen.most() > 0).collect()
 }
