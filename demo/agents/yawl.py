@@ -99,7 +99,7 @@ class Session:
         else:
             status, _ = self.run("Run the tests", "python3", "-m", "unittest", "discover", "-t", ".", "-s", "tests")
         self.plan(3)
-        self.say("The change is made, and the visible tests " + ("pass." if status == 0 else "fail."))
+        self.say("The change is made, and the visible tests " + ("pass.\n\nfinished" if status == 0 else "fail.\n\nnot finished"))
 
 
 def main():

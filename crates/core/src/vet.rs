@@ -3,7 +3,7 @@
 
 use crate::judgement::Judgement;
 use crate::task::Task;
-use crate::verdict::Verdict;
+use crate::verdict::{FailReason, Verdict};
 
 /// What was found of a task.
 #[derive(Debug, Clone, PartialEq)]
@@ -113,6 +113,15 @@ pub fn vetted(task: &Task, part: SealedPart, judged: Vec<JudgedProof<'_>>) -> Ve
                 faults.push(format!("{called}: void ({reason}){why}"));
             }
             Verdict::Pass if !item.right => faults.push(format!("{called} passes")),
+            // What cannot be read or put on says nothing about the tests.
+            Verdict::Fail(reason @ (FailReason::NoCodeFound | FailReason::PatchDoesNotApply))
+                if !item.name.is_empty() =>
+            {
+                let message = first.message.as_deref();
+                let why = first.notes.first().map(String::as_str).or(message);
+                let why = why.map_or(String::new(), |it| format!(": {it}"));
+                faults.push(format!("{called} proves nothing: {reason}{why}"));
+            }
             Verdict::Fail(_) if item.right => {
                 faults.push(format!("{called} does not pass: {}", in_short(&first)));
                 faults.extend(unlike_list(&first));

@@ -143,7 +143,13 @@ impl ProofToJudge<'_> {
             cut_off: false,
             examples: false,
         };
-        judge.judge_submission(task, submission, options).judgement
+        let judged = judge.judge_submission(task, submission, options);
+        let forgiven = judged.deviations.iter().map(|it| it.word()).collect::<Vec<_>>().join(", ");
+        let mut judgement = judged.judgement;
+        if !forgiven.is_empty() {
+            judgement.notes.insert(0, format!("not to the letter: {forgiven}"));
+        }
+        judgement
     }
 }
 

@@ -105,3 +105,27 @@ fn names_of_unit_tests_are_those_that_the_runner_reports() {
         assert!(out.contains(part), "{part}: {out}");
     }
 }
+
+#[test]
+fn a_proof_that_cannot_be_put_on_proves_nothing() {
+    let env = TestEnv::new();
+    env.demo_docket(&["night-tide"]);
+    let patch = |hunk: &str| format!("--- a/merrow/tides.py\n+++ b/merrow/tides.py\n{hunk}");
+    env.write(
+        "docket/night-tide/proofs/wrong-elsewhere.patch",
+        &patch("@@ -1,3 +1,3 @@\n nothing\n-like\n+this\n here\n"),
+    );
+    let right = std::fs::read_to_string(env.path("docket/night-tide/proofs/right.patch")).unwrap();
+    let miscounted = right.replacen(",4 +", ",9 +", 1);
+    assert_ne!(miscounted, right);
+    env.write("docket/night-tide/proofs/wrong-miscounted.patch", &miscounted);
+    let ran = env.run(&["vet", "docket"]);
+    assert_eq!(ran.code, 1, "{}", ran.out);
+    let said = ran.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    for part in [
+        "the proof `wrong-elsewhere` proves nothing: patch does not apply",
+        "the proof `wrong-miscounted` proves nothing: no code found: not to the letter: wrong head in patch",
+    ] {
+        assert!(said.contains(part), "{part}: {}", ran.out);
+    }
+}

@@ -16,7 +16,8 @@ const LINES_MAX: usize = 120;
 pub fn show_facts(out: &mut dyn Write, facts: &ChangeFacts, style: Style) -> io::Result<()> {
     let files = count(facts.files.len(), "file");
     let (added, removed) = (facts.added, facts.removed);
-    let lines = format!("{files}, {added} lines more, {removed} less, {} bytes", facts.patch_bytes);
+    let added = count(added, "line");
+    let lines = format!("{files}, {added} more, {removed} less, {} bytes", facts.patch_bytes);
     writeln!(out, "\n{}: {lines}", style.bold("change"))?;
     let width = facts.files.iter().map(|it| it.path.chars().count()).max().unwrap_or(0).min(48);
     for file in &facts.files {

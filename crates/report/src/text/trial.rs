@@ -207,7 +207,7 @@ fn show_steps(out: &mut dyn Write, view: &AttemptView, style: Style) -> io::Resu
         return Ok(());
     }
     let kinds = view.steps.iter().map(|it| it.kind.chars().count());
-    let width = kinds.max().unwrap_or(0).clamp(7, KIND_MAX);
+    let width = kinds.max().unwrap_or(0).clamp(8, KIND_MAX);
     let steps = view.steps.iter().map(|it| (it.at.as_str(), 1, step_line(it, width, style)));
     let sent = view.requests.iter().map(|it| (it.sent.as_str(), 0, request_line(it, width, style)));
     let mut lines: Vec<_> = steps.chain(sent).collect();
@@ -226,6 +226,8 @@ fn step_line(step: &StepView, width: usize, style: Style) -> String {
     let room = style.width.saturating_sub(width + NUMBER);
     let head = format!("{number} {:<width$}", safe(&step.kind));
     match step.outcome.as_str() {
+        // What takes no time, such as a plan, is said.
+        "done" if step.seconds == 0.0 => format!("{head} {}", clipped(&subject, room)),
         "done" => {
             let took = format!("· {}", duration(step.seconds));
             let subject = clipped(&subject, room.saturating_sub(took.chars().count() + 1));
