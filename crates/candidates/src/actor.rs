@@ -1,6 +1,7 @@
 //! Models that act: our own small agent, which gives a model tools by the chat-completions protocol and
 //! does what it asks for, until it asks for nothing more.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -17,7 +18,7 @@ use crate::ask::{
 use crate::chat::{Got, RequestRefused, exchange, note, said};
 use crate::classify::Refusal;
 use crate::relay::RelayUse;
-use crate::tools::{Toolbox, declared};
+use crate::tools::{REFUSED, Toolbox, declared};
 use crate::upstream::{Upstream, UpstreamConfig};
 
 /// What it is told of how it works, after the plan's own system message.
@@ -93,6 +94,7 @@ impl ActorAsker {
         let mut messages = vec![json!({ "role": "system", "content": HOW })];
         messages.extend(ask.messages.iter().map(|it| json!(it)));
         let (mut limit, mut last_words) = ("", String::new());
+        let mut refused = BTreeMap::<String, u32>::new();
         loop {
             let asked = Instant::now();
             let got = match attempt.request(&messages)? {
@@ -121,6 +123,9 @@ impl ActorAsker {
                     "refused: the time is up".to_owned()
                 } else {
                     let (given, step) = tools.call(name, arguments).map_err(sandbox_failed)?;
+                    if step.outcome == REFUSED {
+                        *refused.entry(format!("the tool `{}`", step.kind)).or_default() += 1;
+                    }
                     reporter.step(step);
                     given
                 };
@@ -154,7 +159,7 @@ impl ActorAsker {
             peak_memory: used.peak_memory,
             view: view_word(used.view).to_owned(),
             left_out: used.left_out,
-            ..ActorEnd::default()
+            refused,
         };
         Ok((submission(workspace, &change), end))
     }

@@ -128,7 +128,7 @@ pub struct ActorEnd {
     /// How it saw the repository: `overlay`, `reflinks` or `copies`; empty: it had files of its own.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub view: String,
-    /// What it asked the relay for and did not get, each with how often.
+    /// What it asked the relay or a tool for and did not get, each with how often.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub refused: BTreeMap<String, u32>,
     /// Files that it left and that are no part of its change.

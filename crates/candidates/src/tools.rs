@@ -29,6 +29,9 @@ const DETAIL_MAX: usize = 4 << 10;
 /// Longest subject of a step, in bytes.
 const SUBJECT_MAX: usize = 300;
 
+/// What came of a call that cannot be made, or of an edit that does not fit.
+pub const REFUSED: &str = "refused";
+
 /// Lines that a search gives back.
 const HITS_MAX: usize = 200;
 
@@ -206,7 +209,7 @@ impl<'a> Toolbox<'a> {
         };
         let (outcome, given) = match done {
             Ok(given) => ("done", head_and_tail(&given, GIVEN_MAX)),
-            Err(why) => ("refused", format!("refused: {}", head_and_tail(&why, GIVEN_MAX))),
+            Err(why) => (REFUSED, format!("refused: {}", head_and_tail(&why, GIVEN_MAX))),
         };
         let known = declared();
         let mut names = known.as_array().into_iter().flatten();

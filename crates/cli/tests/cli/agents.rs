@@ -435,6 +435,11 @@ fn a_model_acts_through_tools_and_reaches_nothing_else() {
         assert_eq!(outcome, "refused", "{at}: {detail}");
         assert!(detail.contains(why) || at == 7, "{at}: {detail}");
     }
+    // What was refused is counted, tool by tool.
+    assert_eq!(
+        first["ended"]["refused"],
+        json!({ "the tool `edit`": 2, "the tool `read`": 3, "the tool `unknown`": 1, "the tool `write`": 3 })
+    );
     let (ran, printed) = outcome(first, 8);
     assert!(ran == "done" && !printed.contains("seaworthy"), "{printed}");
     assert!(printed.contains("No such file") || printed.contains("ermission denied"), "{printed}");

@@ -3,6 +3,7 @@
 //! All that is known of a language that ships with the tool is in one folder below `languages/`: its
 //! definition, in the form in which users write theirs, and the files of its drivers.
 
+mod canaries;
 mod driver;
 mod shipped;
 mod syntax;
@@ -13,6 +14,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+pub use self::canaries::CanaryStyle;
 pub use self::driver::{DriverSet, Drivers, Precompile, Shim};
 pub use self::syntax::{Dots, Syntax};
 pub use self::test_runner::{TestRunner, TestRunnerSample};
@@ -88,6 +90,9 @@ pub struct LanguageDefinition {
     /// Runners of unit tests, by name.
     #[serde(default)]
     pub runners: BTreeMap<String, TestRunner>,
+    /// Ways of writing tests, by names that runners of any language use.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub canaries: BTreeMap<String, CanaryStyle>,
     /// Texts on standard error, or names of errors, that mean that memory ran out.
     #[serde(default)]
     pub memory_errors: Vec<String>,
@@ -153,7 +158,18 @@ impl Languages {
         let is_missing = |name: &&String| self.file(definition, name).is_none();
         let missing = parts.into_iter().find(is_missing);
         let missing = missing.map(|name| format!("the file `{name}` of its drivers is not there"));
-        definition.syntax.faults().into_iter().next().or(missing)
+        let is_defined = |name: &str| {
+            definition.canaries.contains_key(name)
+                || self.0.values().any(|it| it.canaries.contains_key(name))
+        };
+        let names = definition.runners.values().map(|it| it.canaries.as_str());
+        let undefined = names.into_iter().find(|it| !it.is_empty() && !is_defined(it));
+        let undefined = undefined.map(|name| format!("its canaries `{name}` are defined nowhere"));
+        let written = definition.canaries.iter().find_map(|(name, style)| {
+            style.fault().map(|what| format!("its canaries `{name}`: {what}"))
+        });
+        let syntax = definition.syntax.faults().into_iter().next();
+        syntax.or(missing).or(undefined).or(written)
     }
 
     /// A file that a driver or the shim is made of; `LANGUAGE/FILE` is one of another language.
@@ -196,6 +212,13 @@ impl Languages {
         let shipped = Self::shipped();
         let is_added = |it: &(&String, &LanguageDefinition)| shipped.0.get(it.0) != Some(it.1);
         self.0.iter().filter(is_added).map(|(name, it)| (name.clone(), it.clone())).collect()
+    }
+
+    /// The way of writing tests of this name: the language's own, or another's.
+    #[must_use]
+    pub fn canary_style(&self, language: &str, name: &str) -> Option<&CanaryStyle> {
+        let own = self.find(language).and_then(|it| it.canaries.get(name));
+        own.or_else(|| self.0.values().find_map(|it| it.canaries.get(name)))
     }
 
     /// The definition of a language.
@@ -263,6 +286,34 @@ mod tests {
         for (name, definition) in languages.iter() {
             assert_eq!(languages.fault(definition), None, "{name}");
             assert!(definition.syntax.is_known() && !definition.run.is_empty(), "{name}");
+        }
+    }
+
+    #[test]
+    fn a_language_may_say_how_tests_are_written_and_must_say_it_well() {
+        let style =
+            "name = '{snake}_{number}'\ntest = 'fn {name} {line}'\nlines = ['{a} + {b} = {sum}']\n";
+        let awk = |canaries: &str, style: &str| {
+            format!(
+                "[awk]\ntitle='AWK'\ntags=['awk']\nextensions=['awk']\ntool=['awk']\nrun=['{{tool}}','{{file}}']\n\
+                 [awk.runners.tap]\ncommand=['{{tool}}']\nreport='tap'\ncanaries='{canaries}'\n[awk.canaries.own]\n{style}"
+            )
+        };
+        let add = |text: String| Languages::shipped().add("r.toml", &text);
+        let mut languages = Languages::shipped();
+        languages.add("r.toml", &awk("own", style)).unwrap();
+        assert!(languages.canary_style("awk", "own").is_some());
+        assert!(languages.canary_style("python", "own").is_some(), "others may use it, too");
+        assert!(add(awk("node", style)).is_ok());
+        for (text, part) in [
+            (awk("none", style), "its canaries `none` are defined nowhere"),
+            (awk("own", &style.replace("{line}", "x")), "`test` lacks"),
+            (awk("own", &style.replace("{sum}", "7")), "without `{sum}`"),
+            (awk("own", &style.replace("{snake}", "x")), "`name` has no words"),
+            (awk("own", &format!("copies = 'lisp'\n{style}")), "`copies` is one of"),
+        ] {
+            let error = add(text).unwrap_err().to_string();
+            assert!(error.contains(part), "{part}: {error}");
         }
     }
 

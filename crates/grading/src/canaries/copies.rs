@@ -8,7 +8,7 @@
 use super::literal::{changed_literal, split};
 use super::rng::TestRng;
 use super::shared::{SharedNames, is_decorated};
-use super::style::CanaryStyle;
+use super::style::Manner;
 
 /// A copy, and where it belongs.
 #[derive(Debug, PartialEq, Eq)]
@@ -37,7 +37,7 @@ const UNSURE: &[&str] =
 /// A copy of one of the tests in `text` under another name. `not_of` are names of tests that are
 /// canaries themselves.
 pub fn changed_copy(
-    style: CanaryStyle,
+    style: Manner,
     change: Change,
     text: &str,
     (new_name, not_of): (&str, &[String]),
@@ -57,7 +57,7 @@ pub fn changed_copy(
         }
         let before = start.checked_sub(1).map_or("", |it| lines[it].trim());
         let Some(name) = opens_test(style, before, line) else { continue };
-        let is_python = matches!(style, CanaryStyle::Python | CanaryStyle::PythonClass);
+        let is_python = matches!(style, Manner::Python | Manner::PythonClass);
         if (is_python && is_decorated(&lines, start))
             || shares_all
             || not_of.iter().any(|it| it == name)
@@ -72,20 +72,19 @@ pub fn changed_copy(
             let kept = body[..index].concat();
             let head = line.replacen(name, new_name, 1);
             let indent = &line[..line.len() - line.trim_start().len()];
-            let mark = if style == CanaryStyle::Rust { "#[test]\n" } else { "" };
+            let mark = if style == Manner::Rust { "#[test]\n" } else { "" };
             let end = match style {
-                CanaryStyle::Rust => "}\n".to_owned(),
-                CanaryStyle::Node => format!("{indent}}});\n"),
+                Manner::Rust => "}\n".to_owned(),
+                Manner::Node => format!("{indent}}});\n"),
                 _ => String::new(),
             };
             let of = match (style, class) {
-                (CanaryStyle::PythonClass, class) if !class.is_empty() => format!("{class}.{name}"),
-                (CanaryStyle::Python, class) if !class.is_empty() => format!("{class}::{name}"),
+                (Manner::PythonClass, class) if !class.is_empty() => format!("{class}.{name}"),
+                (Manner::Python, class) if !class.is_empty() => format!("{class}::{name}"),
                 _ => name.to_owned(),
             };
             // Before its original or behind it.
-            let first =
-                if style == CanaryStyle::Rust { here - lines[start - 1].len() } else { here };
+            let first = if style == Manner::Rust { here - lines[start - 1].len() } else { here };
             let whole = line.len() + text.len() + closing(style, &lines, start + 1 + body.len());
             let at = if rng.below(2) == 0 { first } else { here + whole };
             let body = format!("{mark}{head}{kept}{changed}{end}\n");
@@ -96,8 +95,8 @@ pub fn changed_copy(
 }
 
 /// The length of the line that closes a test, where its language has one.
-fn closing(style: CanaryStyle, lines: &[&str], at: usize) -> usize {
-    let closes = matches!(style, CanaryStyle::Rust | CanaryStyle::Node);
+fn closing(style: Manner, lines: &[&str], at: usize) -> usize {
+    let closes = matches!(style, Manner::Rust | Manner::Node);
     lines.get(at).filter(|_| closes).map_or(0, |line| line.len())
 }
 
@@ -107,16 +106,16 @@ fn pick<T>(mut from: Vec<T>, rng: &mut TestRng) -> Option<T> {
 
 /// The name of the test that a line opens, where copies are made of such tests: in languages whose
 /// comparisons the candidate's code can redefine, or whose tests it can read while it runs.
-fn opens_test<'a>(style: CanaryStyle, before: &str, line: &'a str) -> Option<&'a str> {
+fn opens_test<'a>(style: Manner, before: &str, line: &'a str) -> Option<&'a str> {
     let line = line.trim_end();
     match style {
-        CanaryStyle::Python | CanaryStyle::PythonClass => {
+        Manner::Python | Manner::PythonClass => {
             let name = line.trim_start().strip_prefix("def ")?.strip_suffix(':')?;
             let name = name.split_once('(')?.0;
             name.starts_with("test_").then_some(name)
         }
-        CanaryStyle::Rust if before == "#[test]" => line.strip_prefix("fn ")?.strip_suffix("() {"),
-        CanaryStyle::Node => {
+        Manner::Rust if before == "#[test]" => line.strip_prefix("fn ")?.strip_suffix("() {"),
+        Manner::Node => {
             let call = line.trim_start();
             let inside = call.strip_prefix("test(").or_else(|| call.strip_prefix("it("))?;
             let quote = inside.chars().next().filter(|it| ['\'', '"'].contains(it))?;
@@ -138,7 +137,7 @@ fn body_of<'a>(lines: &[&'a str], opening: &str) -> Vec<&'a str> {
 
 /// Every line of a body that can be changed so that it is sure to fail, changed.
 fn changes(
-    style: CanaryStyle,
+    style: Manner,
     change: Change,
     body: &[&str],
     rng: &mut TestRng,
@@ -175,7 +174,7 @@ fn is_balanced(line: &str) -> bool {
 }
 
 /// An assertion that something equals a literal, with another literal in its place.
-fn changed_line(style: CanaryStyle, line: &str, rng: &mut TestRng) -> Option<String> {
+fn changed_line(style: Manner, line: &str, rng: &mut TestRng) -> Option<String> {
     let arguments = |open: &str, close: &str| -> Option<Vec<String>> {
         let inside = line.strip_prefix(open)?.strip_suffix(close)?;
         Some(split(inside)?.into_iter().map(str::to_owned).collect())
@@ -186,7 +185,7 @@ fn changed_line(style: CanaryStyle, line: &str, rng: &mut TestRng) -> Option<Str
         Some(format!("{open}{}{close}", args.join(", ")))
     };
     match style {
-        CanaryStyle::Python | CanaryStyle::PythonClass if line.starts_with("assert ") => {
+        Manner::Python | Manner::PythonClass if line.starts_with("assert ") => {
             let parts = split(line.strip_prefix("assert ")?)?;
             let (left, right) = parts.first()?.split_once(" == ")?;
             let more = [" == ", " and ", " or ", " not ", " if ", " else ", " for ", "lambda"];
@@ -195,7 +194,7 @@ fn changed_line(style: CanaryStyle, line: &str, rng: &mut TestRng) -> Option<Str
             let right = changed_literal(right, rng).filter(|_| is_plain && parts.len() <= 2)?;
             Some(format!("assert {left} == {right}"))
         }
-        CanaryStyle::Python | CanaryStyle::PythonClass => {
+        Manner::Python | Manner::PythonClass => {
             let open = ["self.assertEqual(", "self.assertListEqual(", "self.assertAlmostEqual("]
                 .into_iter()
                 .find(|it| line.starts_with(it))?;
@@ -204,7 +203,7 @@ fn changed_line(style: CanaryStyle, line: &str, rng: &mut TestRng) -> Option<Str
             let most = if open.contains("Almost") { 2 } else { 3 };
             if (2..=most).contains(&args.len()) { rebuilt(open, args, ")", rng) } else { None }
         }
-        CanaryStyle::Node => {
+        Manner::Node => {
             let (open, rest) = line.split_once('(')?;
             let method = open.strip_prefix("assert.")?.trim_start_matches("strict.");
             let is_equality =
@@ -214,7 +213,7 @@ fn changed_line(style: CanaryStyle, line: &str, rng: &mut TestRng) -> Option<Str
             let args = arguments(&open, close).filter(|_| is_equality)?;
             if (2..=3).contains(&args.len()) { rebuilt(&open, args, close, rng) } else { None }
         }
-        CanaryStyle::Rust => {
+        Manner::Rust => {
             let args = arguments("assert_eq!(", ");")?;
             // Other literals may be of a type that has no such value.
             let number = args.iter().take(2).any(|it| it.parse::<i64>().is_ok());
@@ -231,25 +230,25 @@ const PYTHON_ERRORS: &[&str] = &["OSError", "ImportError", "SyntaxError"];
 const NODE_ERRORS: &[&str] = &["URIError", "EvalError"];
 
 /// An assertion that an error is raised, with another error in its place.
-fn changed_error(style: CanaryStyle, line: &str, rng: &mut TestRng) -> Option<String> {
+fn changed_error(style: Manner, line: &str, rng: &mut TestRng) -> Option<String> {
     let (opens, kinds): (&[&str], _) = match style {
-        CanaryStyle::Python | CanaryStyle::PythonClass => (
+        Manner::Python | Manner::PythonClass => (
             &["with pytest.raises(", "with self.assertRaises(", "self.assertRaises("],
             PYTHON_ERRORS,
         ),
-        CanaryStyle::Node => (&["assert.throws("], NODE_ERRORS),
+        Manner::Node => (&["assert.throws("], NODE_ERRORS),
         _ => return None,
     };
     let open = opens.iter().find(|open| line.starts_with(**open))?;
     let close = ["):", ");", ")"].into_iter().find(|close| line.ends_with(close))?;
     let args = split(line.strip_prefix(open)?.strip_suffix(close)?)?;
-    let at = if style == CanaryStyle::Node { 1 } else { 0 };
+    let at = if style == Manner::Node { 1 } else { 0 };
     let named = *args.get(at)?;
     let is_kind = named.ends_with("Error") && named.chars().all(char::is_alphanumeric);
     let other = kinds[rng.below(kinds.len())];
     // Errors that derive from each other would not tell.
     let apart = ["ValueError", "TypeError", "KeyError", "IndexError", "ZeroDivisionError"];
-    let apart = apart.contains(&named) || (style == CanaryStyle::Node && named == "RangeError");
+    let apart = apart.contains(&named) || (style == Manner::Node && named == "RangeError");
     let mut args: Vec<&str> = args.clone();
     args[at] = other;
     (is_kind && apart && named != other).then(|| format!("{open}{}{close}", args.join(", ")))
@@ -259,7 +258,7 @@ fn changed_error(style: CanaryStyle, line: &str, rng: &mut TestRng) -> Option<St
 mod tests {
     use super::*;
 
-    fn copy(style: CanaryStyle, text: &str) -> Option<Copied> {
+    fn copy(style: Manner, text: &str) -> Option<Copied> {
         changed_copy(style, Change::Value, text, ("test_new", &[]), &mut TestRng::new(7))
     }
 
@@ -267,30 +266,25 @@ mod tests {
     fn a_copy_differs_in_a_literal() {
         let text =
             "import x\n\n\ndef test_a(tmp_path):\n    v = f(3)\n    assert v == 6\n    g()\n";
-        let made = copy(CanaryStyle::Python, text).unwrap();
+        let made = copy(Manner::Python, text).unwrap();
         let lines: Vec<&str> = made.body.lines().collect();
         assert_eq!(made.of, "test_a");
         assert!([11, text.len()].contains(&made.at), "{}", made.at);
         assert_eq!(lines[..2], ["def test_new(tmp_path):", "    v = f(3)"]);
         assert!(lines[2].starts_with("    assert v == ") && !lines[2].ends_with("== 6"));
         let class = "class T(C):\n    def test_a(self):\n        self.assertEqual([1, 2], f(3))\n";
-        let made = copy(CanaryStyle::PythonClass, class).unwrap();
+        let made = copy(Manner::PythonClass, class).unwrap();
         assert_eq!(made.of, "T.test_a");
         assert!([12, class.len()].contains(&made.at), "{}", made.at);
         assert!(made.body.contains(", f(3))") && !made.body.contains("[1, 2]"), "{}", made.body);
         let raises = "def test_a():\n    with pytest.raises(ValueError, match='x'):\n        f(-1)\n    g()\n";
-        let raises = changed_copy(
-            CanaryStyle::Python,
-            Change::Error,
-            raises,
-            ("b", &[]),
-            &mut TestRng::new(1),
-        );
+        let raises =
+            changed_copy(Manner::Python, Change::Error, raises, ("b", &[]), &mut TestRng::new(1));
         let made = raises.unwrap();
         assert!(made.body.contains("Error, match='x'):\n        f(-1)\n\n"), "{}", made.body);
         assert!(!made.body.contains("ValueError") && !made.body.contains("g()"));
         let node = "describe('d', () => {\n  it('one', async () => {\n    assert.equal(f(3), 'x');\n  });\n});\n";
-        let made = copy(CanaryStyle::Node, node).unwrap();
+        let made = copy(Manner::Node, node).unwrap();
         assert_eq!(made.of, "one");
         assert!(
             made.body.starts_with("  it('test_new', async () => {\n    assert.equal(f(3), 'x~")
@@ -315,17 +309,17 @@ mod tests {
             let text = format!(
                 "from a import f, the_store as store\nledger = Ledger()\nNUMBERS: list = []\n\n\ndef test_a():\n{body}"
             );
-            assert_eq!(copy(CanaryStyle::Python, &text), None, "{body}");
+            assert_eq!(copy(Manner::Python, &text), None, "{body}");
         }
         let class = "class T(C):\n    seen = []\n\n    def test_a(self):\n        self.seen.append(1)\n        self.assertEqual(f(3), 6)\n";
-        assert_eq!(copy(CanaryStyle::PythonClass, class), None);
+        assert_eq!(copy(Manner::PythonClass, class), None);
         let node = "const { store } = require('./a');\ntest('one', () => {\n  assert.equal(store.add(3), 6);\n});\n";
-        assert_eq!(copy(CanaryStyle::Node, node), None);
-        assert!(copy(CanaryStyle::Node, &node.replace("store.add", "store")).is_some());
+        assert_eq!(copy(Manner::Node, node), None);
+        assert!(copy(Manner::Node, &node.replace("store.add", "store")).is_some());
         let text = "def test_a():\n    assert f(3) == 6\n";
         assert_eq!(
             changed_copy(
-                CanaryStyle::Python,
+                Manner::Python,
                 Change::Value,
                 text,
                 ("test_b", &["test_a".into()]),

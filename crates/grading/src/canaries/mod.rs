@@ -11,21 +11,18 @@ mod rng;
 mod shared;
 mod style;
 
+use fairtrial_core::language::CanaryStyle;
 use fairtrial_core::tree::{FileTree, RelPath};
 
 use self::copies::{Change, changed_copy};
 pub use self::evidence::{Canary, NOT_REPORTED, canary_evidence};
 pub use self::rng::TestRng;
 use self::shared::is_decorated;
-use self::style::{CanaryStyle, failing_lines, made_up, name, wrap};
+pub use self::style::name;
+use self::style::{Manner, failing_lines, made_up, wrap};
 
 /// How many canaries pass, and how many fail.
 const EACH: usize = 2;
-
-/// A name for a test in a manner, or for a file of tests, like those in a text.
-pub fn fresh_name(style: &str, text: &str, rng: &mut TestRng) -> String {
-    CanaryStyle::parse(style).map_or(String::new(), |style| name(style, text, rng))
-}
 
 /// How a canary is made.
 enum Made {
@@ -37,18 +34,14 @@ enum Made {
     Fails(String),
 }
 
-/// Puts canaries into every test file, and gives what they must come to. A style that is not known
-/// gives none. What is put where depends on `rng`, how it is called on `names`.
+/// Puts canaries into every test file, and gives what they must come to. What is put where depends on `rng`, how it is called on `names`.
 pub fn plant(
-    style: &str,
+    style: &CanaryStyle,
     files: &mut FileTree,
     test_files: &[RelPath],
     rng: &mut TestRng,
     names_rng: &mut TestRng,
 ) -> Vec<Canary> {
-    let Some(style) = CanaryStyle::parse(style) else {
-        return Vec::new();
-    };
     let mut canaries = Vec::new();
     for path in test_files {
         let Some(text) = files.get(path).and_then(|it| String::from_utf8(it.clone()).ok()) else {
@@ -66,7 +59,9 @@ pub fn plant(
         for made in made {
             let name = name(style, &text, names_rng);
             let copied = match made {
-                Made::Copy(change) => changed_copy(style, change, &text, (&name, &names), rng),
+                Made::Copy(change) => {
+                    changed_copy(Manner::of(style), change, &text, (&name, &names), rng)
+                }
                 _ => None,
             };
             let holds = matches!(made, Made::Holds);
@@ -92,23 +87,13 @@ pub fn plant(
 }
 
 /// Puts a test between two others.
-fn insert(style: CanaryStyle, text: &str, body: &str, rng: &mut TestRng) -> String {
-    if style == CanaryStyle::Java {
+fn insert(style: &CanaryStyle, text: &str, body: &str, rng: &mut TestRng) -> String {
+    if style.before.is_empty() {
         // Inside of the class, whose last brace ends the file.
         let Some(end) = text.rfind('}') else { return text.to_owned() };
         return format!("{}\n{body}{}", &text[..end], &text[end..]);
     }
-    let opens = |line: &str| match style {
-        CanaryStyle::Python | CanaryStyle::PythonClass => {
-            line.starts_with("def test") || line.starts_with("class ")
-        }
-        CanaryStyle::Node => {
-            line.starts_with("test(") || line.starts_with("it(") || line.starts_with("describe(")
-        }
-        CanaryStyle::Rust => line.starts_with("#[test]"),
-        CanaryStyle::Go => line.starts_with("func Test"),
-        CanaryStyle::Java => false,
-    };
+    let opens = |line: &str| style.before.iter().any(|it| line.starts_with(it.as_str()));
     let mut places: Vec<usize> = vec![text.len()];
     let mut at = 0;
     let mut before = "";

@@ -152,6 +152,13 @@ fn next_order(orders: &mut BufReader<UnixStream>) -> Option<Order> {
     serde_json::from_str(&line).ok()
 }
 
+/// Who the agent says that it is.
+fn introduced(who: &Json) -> String {
+    let part = |key: &str| who[key].as_str().filter(|it| !it.trim().is_empty());
+    let parts: Vec<&str> = ["name", "version"].into_iter().filter_map(part).collect();
+    if parts.is_empty() { "an agent without a name".to_owned() } else { parts.join(" ") }
+}
+
 /// How the agent ended, that closed its output.
 fn end_of(agent: &mut Child) -> String {
     let until = Instant::now() + LAST;
@@ -207,6 +214,12 @@ impl Client {
             let spoken = &agreed["protocolVersion"];
             return Some(Err(format!("speaks version {spoken} of the protocol, not {VERSION}")));
         }
+        self.step(StepNote {
+            kind: "session".to_owned(),
+            subject: introduced(&agreed["agentInfo"]),
+            outcome: "done".to_owned(),
+            ..StepNote::default()
+        });
         let mut opened = self.new_session()?;
         if opened.as_ref().is_err_and(|it| it.code == AUTH_REQUIRED)
             && let Some(method) = agreed["authMethods"][0]["id"].as_str()

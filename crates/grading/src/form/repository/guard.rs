@@ -7,11 +7,13 @@
 
 use std::hash::{BuildHasher as _, RandomState};
 
+use fairtrial_core::language::CanaryStyle;
 use fairtrial_core::testrun::{PrintedReport, ReportedTest, Status};
 use fairtrial_core::tree::{FileTree, Node, RelPath, Snapshot, TreePath, WorkTree};
 
 use super::settings::RepositoryTask;
-use crate::canaries::{Canary, TestRng, fresh_name, plant};
+use crate::canaries::{Canary, TestRng, name as fresh_name, plant};
+use crate::context::JudgeContext;
 use crate::preflights::GuardMode;
 
 /// The sealed files of one run, with tests of our own among them.
@@ -30,7 +32,7 @@ const FILES_MAX: usize = 6;
 const MODEL_MAX: usize = 64 << 10;
 
 /// How tests of our own are written for a task; `None` where nobody knows.
-fn style(report: PrintedReport, language: &str) -> Option<&'static str> {
+fn way_of_writing(report: PrintedReport, language: &str) -> Option<&'static str> {
     Some(match (report, language) {
         (PrintedReport::Pytest, _) | (PrintedReport::Junit, "python") => "python",
         (PrintedReport::Unittest, _) => "python-class",
@@ -43,10 +45,10 @@ fn style(report: PrintedReport, language: &str) -> Option<&'static str> {
 }
 
 /// Whether a file holds tests, by its name.
-fn holds_tests(style: &str, path: &RelPath) -> bool {
+fn holds_tests(way: &str, path: &RelPath) -> bool {
     let (name, stem, extension) = (path.file_name(), path.stem(), path.extension());
     let in_folder = |folder: &str| path.as_str().split('/').rev().skip(1).any(|it| it == folder);
-    match style {
+    match way {
         "python" | "python-class" => {
             extension == "py" && (stem.starts_with("test") || stem.ends_with("_test"))
         }
@@ -65,19 +67,24 @@ impl Guard {
     /// The sealed files with tests of our own: made of `seed`, and called anew in each run.
     pub fn make(
         task: &RepositoryTask,
-        language: &str,
+        context: &JudgeContext<'_>,
         base: &WorkTree,
         mode: GuardMode,
         seed: u64,
     ) -> Self {
         let bare = Self { sealed: task.sealed.clone(), canaries: Vec::new() };
-        let Some(style) = style(task.report, language) else { return bare };
+        let Some(way) = way_of_writing(task.report, context.language) else { return bare };
+        let Some(style) = context.shared.languages.canary_style(context.language, way) else {
+            return bare;
+        };
         let mut rng = TestRng::new(seed);
         // Seeded by the system anew for each: nobody can know it before.
         let mut names = TestRng::new(RandomState::new().hash_one(task.test.as_str()));
-        let models = models(task, base, style);
+        let models = models(task, base, way);
         let files = match mode {
             GuardMode::Nowhere => return bare,
+            // Two files of one package must not define the same, and a class is named as its file.
+            GuardMode::Beside if matches!(way, "go" | "java") => Vec::new(),
             GuardMode::Beside => beside(style, &models, &mut names),
             GuardMode::Within => models.into_iter().take(FILES_MAX).collect(),
         };
@@ -87,7 +94,7 @@ impl Guard {
         let mut sealed = bare.sealed;
         for (path, bytes) in files {
             let executable = matches!(sealed.get(&path), Some(Node::File { executable: true, .. }));
-            let bytes = if style == "node" { as_module(bytes) } else { bytes };
+            let bytes = if way == "node" { as_module(bytes) } else { bytes };
             sealed.put(path, Node::File { bytes: bytes.into(), executable });
         }
         Self { sealed, canaries }
@@ -110,11 +117,11 @@ impl Guard {
 
 /// Files of tests that nobody under trial can change, smallest first: the sealed ones, or else protected ones
 /// of the repository that the lists name.
-fn models(task: &RepositoryTask, base: &WorkTree, style: &str) -> Vec<(RelPath, Vec<u8>)> {
+fn models(task: &RepositoryTask, base: &WorkTree, way: &str) -> Vec<(RelPath, Vec<u8>)> {
     let mut found: Vec<(RelPath, Vec<u8>)> = task
         .sealed
         .files()
-        .filter(|(path, _)| holds_tests(style, path))
+        .filter(|(path, _)| holds_tests(way, path))
         .map(|(path, bytes)| (path.clone(), bytes.to_vec()))
         .collect();
     if found.is_empty() {
@@ -127,7 +134,7 @@ fn models(task: &RepositoryTask, base: &WorkTree, style: &str) -> Vec<(RelPath, 
             .files()
             .filter(|(path, _)| is_ours(path))
             .filter_map(|(path, bytes)| Some((path.to_rel()?, bytes)))
-            .filter(|(path, _)| holds_tests(style, path) && is_named(path))
+            .filter(|(path, _)| holds_tests(way, path) && is_named(path))
             .map(|(path, bytes)| (path, bytes.to_vec()))
             .collect();
     }
@@ -137,14 +144,10 @@ fn models(task: &RepositoryTask, base: &WorkTree, style: &str) -> Vec<(RelPath, 
 
 /// New files, each with what is in a model of the same folder.
 fn beside(
-    style: &str,
+    style: &CanaryStyle,
     models: &[(RelPath, Vec<u8>)],
     rng: &mut TestRng,
 ) -> Vec<(RelPath, Vec<u8>)> {
-    // Two files of one package must not define the same, and a class is named as its file.
-    if matches!(style, "go" | "java") {
-        return Vec::new();
-    }
     let folder = |path: &RelPath| {
         path.as_str().rsplit_once('/').map_or(String::new(), |it| format!("{}/", it.0))
     };

@@ -49,8 +49,7 @@ pub fn judge(
     let mut judgement = if answered.change.is_empty() {
         nothing_run(context.sealed, FailReason::EmptyChange, None)
     } else {
-        let guard =
-            Guard::make(task, context.language, prepared.base(), checked.guard, checked.seed);
+        let guard = Guard::make(task, context, prepared.base(), checked.guard, checked.seed);
         let run = run_tests(task, context, prepared, &taken, &guard.sealed)?;
         resolve(task, context, checked, &guard, run)
     };

@@ -95,7 +95,7 @@ fn find_out(
     let mut fault = String::new();
     let seed = RandomState::new().hash_one(task.test.as_str());
     for mode in [GuardMode::Beside, GuardMode::Within, GuardMode::Nowhere] {
-        let guard = Guard::make(task, context.language, prepared.base(), mode, seed);
+        let guard = Guard::make(task, context, prepared.base(), mode, seed);
         if guard.canaries.is_empty() && mode != GuardMode::Nowhere {
             continue;
         }

@@ -163,7 +163,10 @@ impl<'a> Run<'a> {
         let test_files: Vec<RelPath> =
             sealed.files.keys().filter(|path| runner.is_test_file(path)).cloned().collect();
         let mut names = TestRng::new(rng.below(usize::MAX) as u64);
-        let canaries = plant(&runner.canaries, &mut written, &test_files, &mut rng, &mut names);
+        let style = context.shared.languages.canary_style(context.language, &runner.canaries);
+        let canaries = style.map_or(Vec::new(), |style| {
+            plant(style, &mut written, &test_files, &mut rng, &mut names)
+        });
         let mark = rng.mark();
         Self { context, settings, runner, sealed, written, test_files, canaries, mark }
     }
