@@ -86,7 +86,7 @@ impl Record {
                 "SELECT candidate, task, sample, attempt, answer_kind, answer, cut_off, verdict,
                  reason, tests_passed, tests_total, credit, deviations, code, message, notes,
                  feedback, judge_seconds, tests, change, ended_as, same_failure, undone, repeated,
-                 turned_red, false_claims
+                 turned_red, false_claims, answer_seconds
                  FROM attempts {own} ORDER BY candidate, task, sample, attempt"
             );
             let mut attempts =
@@ -362,6 +362,7 @@ fn attempt_row(row: &Row<'_>) -> rusqlite::Result<AttemptRow> {
         change: row.get(19)?,
         ended_as: row.get(20)?,
         trouble: trouble(row, 21)?,
+        answer_seconds: row.get(26)?,
     })
 }
 

@@ -161,6 +161,8 @@ pub struct AttemptRow {
     pub tests: Option<String>,
     /// Trouble on the way to it; `None`: it was not looked for.
     pub trouble: Option<Trouble>,
+    /// Seconds that a candidate that acts took; `None`: its requests say it.
+    pub answer_seconds: Option<f64>,
 }
 
 /// A request.
@@ -196,6 +198,10 @@ impl TrialRow {
     /// Seconds that the candidate took to answer, faults of the host left out.
     #[must_use]
     pub fn seconds(&self) -> f64 {
+        let acted: Vec<f64> = self.attempts.iter().filter_map(|it| it.answer_seconds).collect();
+        if !acted.is_empty() {
+            return acted.iter().sum();
+        }
         let answered = self.requests.iter().filter(|it| it.outcome == "answered");
         answered.fold(0.0, |sum, it| sum + it.seconds)
     }

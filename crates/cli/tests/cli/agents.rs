@@ -457,7 +457,7 @@ fn a_model_acts_through_tools_and_reaches_nothing_else() {
     assert_eq!((&last["role"], &last["tool_call_id"]), (&"tool".into(), &"c10".into()));
     assert_eq!(asked[0].body["messages"], asked[1].body["messages"]);
     let shown = env.run(&["show", "record", "--trial", "1"]).out;
-    assert!(shown.contains("delete  ./out") && !shown.contains('\u{1b}'), "{shown}");
+    assert!(shown.contains("delete   ./out") && !shown.contains('\u{1b}'), "{shown}");
     assert_eq!(env.run(&["regrade", "record"]).code, 0);
 }
 
