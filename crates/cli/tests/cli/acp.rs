@@ -1,8 +1,11 @@
 //! Agents that speak the Agent Client Protocol: sessions, leave, files, commands, and those that misbehave.
 
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
 use serde_json::Value;
 
-use crate::agents::{NOBODY, run, trial};
+use crate::agents::{NOBODY, PATIENCE, run, trial};
 use crate::env::{PROGRAM, TestEnv, ran};
 
 /// What the agents of these tests have in common; each brings a `turn(number, text)` of its own.
@@ -169,6 +172,47 @@ serve(turn, need="card")
     ] {
         assert!(steps.iter().any(|it| it == step), "{step}: {steps:#?}");
     }
+}
+
+#[test]
+fn a_session_that_a_kill_ended_is_begun_anew_from_the_files_it_had() {
+    let env = TestEnv::new();
+    let slow = env.path("agent/slow");
+    let script = format!(
+        "def turn(number, text):\n    say(f\"turn {{number}} {{'complain' in text}} {{'did not pass' in text}}\")\n    \
+         if not os.path.exists('/work/half'): return ask('fs/write_text_file', path='/work/half', content='1') and None\n    \
+         if os.path.exists('{}'): subprocess.run(['sleep', '302'])\n    os.remove('/work/half')\n    fix()\nserve(turn)",
+        slow.display()
+    );
+    prepare(&env, &script, "attempts = 3", "");
+    env.write("agent/slow", "");
+    let mut command = env.command(std::path::Path::new(PROGRAM));
+    command.args(["run", "plan.toml"]).stdout(Stdio::null()).stderr(Stdio::null());
+    let mut child = command.spawn().unwrap();
+    let began = Instant::now();
+    let sleeps = || {
+        let found =
+            std::process::Command::new("pgrep").args(["-f", "^sleep 302"]).output().unwrap();
+        !found.stdout.is_empty()
+    };
+    while !sleeps() {
+        assert!(began.elapsed() < PATIENCE, "the second turn does not begin");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    while sleeps() {
+        assert!(began.elapsed() < PATIENCE, "the agent outlived the tool");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    std::fs::remove_file(slow).unwrap();
+    let first = trial(&env);
+    assert_eq!(first["attempts"].as_array().unwrap().len(), 1, "the first turn is there");
+    let trial = run(&env);
+    let attempts = trial["attempts"].as_array().unwrap();
+    assert_eq!((&trial["verdict"], attempts.len()), (&"pass".into(), 2), "{trial:#}");
+    assert_eq!(attempts[0], first["attempts"][0], "and it is what it was");
+    assert_eq!(attempts[1]["ended"]["stdout"], "turn 1 True True", "it reads the task again");
 }
 
 /// Each ends in its own way, and is judged by what it left.

@@ -16,7 +16,7 @@ use crate::scripted::{calling, saying, scripted};
 pub const NOBODY: &str = "65534";
 
 /// Longest wait for something that must come.
-const PATIENCE: Duration = Duration::from_secs(60);
+pub const PATIENCE: Duration = Duration::from_secs(60);
 
 /// The fix of the task `night-tide`, as a line for the shell.
 const FIX: &str = "sed -i 's/^    return spans/    if start is not None:\\n        spans.append((start, last))\\n    return spans/' merrow/tides.py";
