@@ -10,6 +10,7 @@ mod agent;
 mod ask;
 mod chat;
 mod classify;
+mod meter;
 mod recorded;
 mod relay;
 mod sse;

@@ -10,7 +10,7 @@ use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 use std::io::{BufRead as _, BufReader, Read as _};
 use std::net::TcpListener;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use axum::Router;
 use axum::body::{Body, Bytes};
@@ -18,7 +18,6 @@ use axum::extract::{DefaultBodyLimit, State};
 use axum::http::{Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse as _, Response};
 use fairtrial_core::plan::{AgentLimits, Price, RelaySettings, Tokens, UsagePointers};
-use fairtrial_core::text::head_and_tail;
 use serde_json::{Value as Json, json};
 use tokio::runtime::Runtime;
 use tokio::sync::{Semaphore, mpsc};
@@ -26,7 +25,7 @@ use tokio::task::JoinHandle;
 use tokio_stream::wrappers::ReceiverStream;
 
 use crate::ask::{Reporter, RequestNote, StepNote};
-use crate::chat::{Completion, estimate};
+use crate::meter::Meter;
 use crate::upstream::{CHAT, Upstream};
 
 /// Largest request that is forwarded, in bytes.
@@ -43,12 +42,6 @@ const REFUSALS_MAX: usize = 50;
 
 /// Requests of an attempt whose text is kept in mind.
 const REQUESTS_KEPT: usize = 10_000;
-
-/// Tool calls of one answer that are looked at.
-const CALLS_MAX: usize = 64;
-
-/// Longest arguments of a call that are recorded, in bytes.
-const CALL_MAX: usize = 4 << 10;
 
 /// Longest text of a refusal, in bytes.
 const REFUSAL_MAX: usize = 200;
@@ -282,17 +275,15 @@ impl RelayAttempt {
     fn over_with(
         &self,
         number: u32,
-        mut meter: Meter,
+        meter: Meter,
         status: u16,
         body: &str,
         fault: Option<String>,
         report_calls: bool,
     ) {
-        let calls = std::mem::take(&mut meter.calls);
+        let calls = if report_calls { meter.calls() } else { Vec::new() };
         self.over(number, meter.note(status, body, fault));
-        for call in calls.iter().filter(|_| report_calls) {
-            self.reporter.step(call.step());
-        }
+        calls.into_iter().for_each(|it| self.reporter.step(it));
     }
 
     fn over(&self, number: u32, note: RequestNote) {
@@ -381,19 +372,11 @@ fn exchange(
         return;
     };
     attempt.note_repeated(number, &body);
-    let began = Instant::now();
-    let mut meter = Meter {
-        began,
-        usage,
-        text: String::new(),
-        tokens: None,
-        first_token: None,
-        calls: Vec::new(),
-    };
+    let mut meter = Meter::new(usage);
     let response = match upstream.send_to(&path, &body) {
         Ok(response) => response,
         Err(refused) => {
-            attempt.over(number, refused.note(began.elapsed()));
+            attempt.over(number, refused.note(meter.elapsed()));
             let status = StatusCode::BAD_GATEWAY;
             let _ = answer.send(error(status, "provider_error", "the endpoint cannot be reached"));
             return;
@@ -442,140 +425,4 @@ fn exchange(
 
 fn bad_answer() -> Response {
     error(StatusCode::BAD_GATEWAY, "provider_error", "the endpoint's answer cannot be passed on")
-}
-
-/// What is read of an answer as it passes.
-struct Meter {
-    began: Instant,
-    /// Where another API's answers say what they cost; `None`: as the chat-completions protocol does.
-    usage: Option<UsagePointers>,
-    text: String,
-    tokens: Option<Tokens>,
-    first_token: Option<Duration>,
-    /// The tools that it asks for, by their place.
-    calls: Vec<MeteredCall>,
-}
-
-/// A tool call in an answer, as it passes.
-#[derive(Debug, Default)]
-struct MeteredCall {
-    name: String,
-    arguments: String,
-}
-
-impl MeteredCall {
-    fn step(&self) -> StepNote {
-        let arguments = head_and_tail(&self.arguments, CALL_MAX);
-        StepNote {
-            kind: "call".to_owned(),
-            subject: format!(
-                "{} {}",
-                head_and_tail(&self.name, REFUSAL_MAX),
-                head_and_tail(&self.arguments, REFUSAL_MAX)
-            ),
-            outcome: "asked for".to_owned(),
-            detail: arguments,
-            took: Duration::ZERO,
-            files: None,
-        }
-    }
-}
-
-impl Meter {
-    /// Adds what a part of an answer has of its tool calls.
-    fn take_calls(&mut self, part: &Completion) {
-        for (place, call) in part.calls().iter().enumerate() {
-            let at =
-                call["index"].as_u64().and_then(|it| usize::try_from(it).ok()).unwrap_or(place);
-            if at >= CALLS_MAX {
-                continue;
-            }
-            if self.calls.len() <= at {
-                self.calls.resize_with(at + 1, MeteredCall::default);
-            }
-            let known = &mut self.calls[at];
-            known.name.push_str(call["function"]["name"].as_str().unwrap_or_default());
-            known.arguments.push_str(call["function"]["arguments"].as_str().unwrap_or_default());
-        }
-    }
-
-    /// A line of a stream.
-    fn line(&mut self, line: &[u8]) {
-        let Some(data) = line.strip_prefix(b"data:") else { return };
-        if self.usage.is_some() {
-            self.first_token = self.first_token.or_else(|| Some(self.began.elapsed()));
-            return self.other(data);
-        }
-        let Ok(part) = serde_json::from_slice::<Completion>(data.trim_ascii()) else { return };
-        let text = part.text();
-        self.take_calls(&part);
-        if self.first_token.is_none() && data.len() > 16 {
-            self.first_token = Some(self.began.elapsed());
-        }
-        self.text.push_str(&text);
-        self.tokens = part.tokens().or(self.tokens);
-    }
-
-    /// A whole answer.
-    fn whole(&mut self, bytes: &[u8]) {
-        if self.usage.is_some() {
-            return self.other(bytes);
-        }
-        if let Ok(completion) = serde_json::from_slice::<Completion>(bytes) {
-            self.text = completion.text();
-            self.take_calls(&completion);
-            self.tokens = completion.tokens();
-        }
-    }
-
-    /// A whole answer of another API, or an event of its stream.
-    fn other(&mut self, bytes: &[u8]) {
-        let Some(usage) = &self.usage else { return };
-        let Ok(part) = serde_json::from_slice::<Json>(bytes.trim_ascii()) else { return };
-        self.text.push_str(&String::from_utf8_lossy(bytes));
-        let input = counted(&part, &usage.input);
-        let (cached, output) = (counted(&part, &usage.cached), counted(&part, &usage.output));
-        if input.or(cached).or(output).is_some() {
-            let so_far = self.tokens.unwrap_or_default();
-            self.tokens = Some(Tokens {
-                input: input.unwrap_or(so_far.input),
-                cached: cached.unwrap_or(so_far.cached),
-                output: output.unwrap_or(so_far.output),
-            });
-        }
-    }
-
-    fn note(self, status: u16, body: &str, fault: Option<String>) -> RequestNote {
-        let is_fine = (200..300).contains(&status) && fault.is_none();
-        let estimated = if is_fine { estimate(body, &self.text) } else { Tokens::default() };
-        RequestNote {
-            outcome: if is_fine { "answered".to_owned() } else { outcome_of(status) },
-            detail: fault.unwrap_or_default(),
-            status: Some(status),
-            took: self.began.elapsed(),
-            first_token: self.first_token,
-            tokens: self.tokens.unwrap_or(estimated),
-            estimated: is_fine && self.tokens.is_none(),
-        }
-    }
-}
-
-/// The first number that one of these pointers leads to; one with ` + ` adds up several, of which some may
-/// lead nowhere.
-fn counted(part: &Json, pointers: &[String]) -> Option<u64> {
-    let number = |pointer: &str| part.pointer(pointer.trim()).and_then(Json::as_u64);
-    pointers.iter().find_map(|it| {
-        it.split(" + ")
-            .filter_map(number)
-            .fold(None, |sum: Option<u64>, found| Some(sum.unwrap_or(0).saturating_add(found)))
-    })
-}
-
-fn outcome_of(status: u16) -> String {
-    use fairtrial_core::verdict::VoidReason;
-    match status {
-        429 => VoidReason::RateLimit.word(),
-        _ => VoidReason::ProviderError.word(),
-    }
-    .to_owned()
 }
