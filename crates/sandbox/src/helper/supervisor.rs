@@ -37,6 +37,9 @@ const FIRST_POLL: Duration = Duration::from_millis(10);
 /// Longest time between two polls.
 const POLL_MAX: Duration = Duration::from_millis(20);
 
+/// Processes that are waited for in one go.
+const REAPED_AT_ONCE: usize = 256;
+
 /// Polls in a row that must find too many processes.
 const CROWDED: u32 = 2;
 
@@ -511,9 +514,10 @@ impl Watch<'_> {
         Lap { cpu, denied, accounting, ..std::mem::take(&mut self.lap) }
     }
 
-    /// Takes note of every process that has ended.
+    /// Takes note of processes that have ended: of so many at once that there is time for the limits, whoever
+    /// makes them.
     fn reap(&mut self) {
-        loop {
+        for _ in 0..REAPED_AT_ONCE {
             match wait::ended_child() {
                 Waited::Ended(pid, ending) if pid == self.pid => self.ending = Some(ending),
                 Waited::Ended(..) => {}
