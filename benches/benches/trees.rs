@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use fairtrial_benches::{job, pair, print};
 use fairtrial_core::tree::{Node, TreePath, WorkTree};
 use fairtrial_sandbox::{Caps, Collect, Demand, Job, Sandbox, Tier, helper_main, is_helper};
-use fairtrial_worktree::{Preparation, Source, TreeCache, take_change};
+use fairtrial_worktree::{Source, TreeCache, TreePreparation, take_change};
 
 const ROUNDS: usize = 5;
 
@@ -58,7 +58,7 @@ fn main() -> ExitCode {
         processes: 64,
         output: 1 << 20,
     };
-    let preparation = Preparation {
+    let preparation = TreePreparation {
         source: Source::Files(source()),
         given: WorkTree::new(),
         commands: vec![make],

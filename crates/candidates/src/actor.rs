@@ -18,7 +18,7 @@ use crate::ask::{
 use crate::chat::{Got, RequestRefused, exchange, note, said};
 use crate::classify::Refusal;
 use crate::relay::RelayUse;
-use crate::tools::{REFUSED, Toolbox, declared};
+use crate::tools::{ModelTools, REFUSED, declared};
 use crate::upstream::{Upstream, UpstreamConfig};
 
 /// What it is told of how it works, after the plan's own system message.
@@ -50,7 +50,7 @@ pub struct ActorAsker {
 }
 
 /// One attempt.
-struct Attempt<'a> {
+struct ActingAttempt<'a> {
     asker: &'a ActorAsker,
     reporter: &'a dyn Reporter,
     began: Instant,
@@ -59,7 +59,7 @@ struct Attempt<'a> {
 }
 
 /// What came of one request.
-enum Answered {
+enum RequestEnd {
     Got(Got),
     /// A limit of the plan, or the host's own length limit, is met.
     Limit(&'static str),
@@ -87,10 +87,14 @@ impl ActorAsker {
         let base = workspace.prepared.as_ref().map_or(&workspace.given, |it| it.base());
         let began = Instant::now();
         let (used, seed) = (RelayUse::default(), ask.seed);
-        let mut attempt = Attempt { asker: self, reporter, began, used, seed };
+        let mut attempt = ActingAttempt { asker: self, reporter, began, used, seed };
         let limits = &self.config.limits;
-        let mut tools =
-            Toolbox::new(workspace, limits, base, &so_far(ask.last.as_ref(), base, workspace.disk));
+        let mut tools = ModelTools::new(
+            workspace,
+            limits,
+            base,
+            &so_far(ask.last.as_ref(), base, workspace.disk),
+        );
         let mut messages = vec![json!({ "role": "system", "content": HOW })];
         messages.extend(ask.messages.iter().map(|it| json!(it)));
         let (mut limit, mut last_words) = ("", String::new());
@@ -98,8 +102,8 @@ impl ActorAsker {
         loop {
             let asked = Instant::now();
             let got = match attempt.request(&messages)? {
-                Answered::Got(got) => got,
-                Answered::Limit(met) => {
+                RequestEnd::Got(got) => got,
+                RequestEnd::Limit(met) => {
                     limit = met;
                     break;
                 }
@@ -181,31 +185,31 @@ fn said_step(text: &str, took: Duration) -> StepNote {
     }
 }
 
-impl Attempt<'_> {
+impl ActingAttempt<'_> {
     /// Sends the conversation, and again where the host is at fault.
-    fn request(&mut self, messages: &[Json]) -> Result<Answered, AskOutcome> {
+    fn request(&mut self, messages: &[Json]) -> Result<RequestEnd, AskOutcome> {
         let config = &self.asker.config;
         let mut tries = 0;
         loop {
             if self.began.elapsed() >= config.limits.wall.0 {
-                return Ok(Answered::Limit("wall"));
+                return Ok(RequestEnd::Limit("wall"));
             }
             if let Some(met) = self.used.met(&config.limits, config.price) {
-                return Ok(Answered::Limit(met));
+                return Ok(RequestEnd::Limit(met));
             }
             let body = self.body(messages);
             if body.len() > REQUEST_MAX {
-                return Ok(Answered::Limit("context"));
+                return Ok(RequestEnd::Limit("context"));
             }
             let refused = match self.send(&body)? {
-                Ok(got) => return Ok(Answered::Got(got)),
+                Ok(got) => return Ok(RequestEnd::Got(got)),
                 Err(refused) => refused,
             };
             tries += 1;
             match refused.refusal {
                 // What made the conversation too long is what the model did.
                 Refusal::Void(VoidReason::RequestRefusedForLength) if self.used.answered > 0 => {
-                    return Ok(Answered::Limit("context"));
+                    return Ok(RequestEnd::Limit("context"));
                 }
                 Refusal::Again(_) if tries < TRIES => self.wait(tries, refused.wait)?,
                 Refusal::Again(reason) => {

@@ -157,7 +157,7 @@ pub struct ToolsUse {
 }
 
 /// The files of a task as an attempt has made them, and the tools to go on with.
-pub struct Toolbox<'a> {
+pub struct ModelTools<'a> {
     workspace: &'a Workspace<'a>,
     limits: &'a AgentLimits,
     began: Instant,
@@ -166,7 +166,7 @@ pub struct Toolbox<'a> {
     used: ToolsUse,
 }
 
-impl<'a> Toolbox<'a> {
+impl<'a> ModelTools<'a> {
     /// Begins where the attempts before ended.
     pub fn new(
         workspace: &'a Workspace<'a>,

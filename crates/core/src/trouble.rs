@@ -63,7 +63,7 @@ impl Trouble {
 
 /// One step of a candidate, as far as trouble is looked for in it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Step<'a> {
+pub struct WatchedStep<'a> {
     /// What it was: `read`, `edit`, `run` and so on.
     pub kind: &'a str,
     /// What it was about: a path, a command.
@@ -96,7 +96,7 @@ pub struct StepWatch {
 
 impl StepWatch {
     /// Takes a step.
-    pub fn take(&mut self, step: &Step<'_>) {
+    pub fn take(&mut self, step: &WatchedStep<'_>) {
         let key = match step.kind {
             // A file or an answer that differs is no repetition; what a command prints may always differ.
             "read" | "list" | "search" | "call" => {
@@ -345,8 +345,8 @@ mod tests {
     use super::*;
     use crate::judgement::TestOutcome;
 
-    fn step<'a>(kind: &'a str, subject: &'a str) -> Step<'a> {
-        Step { kind, subject, outcome: "done", detail: "", files: None }
+    fn step<'a>(kind: &'a str, subject: &'a str) -> WatchedStep<'a> {
+        WatchedStep { kind, subject, outcome: "done", detail: "", files: None }
     }
 
     #[test]
@@ -360,7 +360,7 @@ mod tests {
         // After a change it has a reason.
         let mut watch = StepWatch::default();
         for at in ["1", "2", "3", "4", "5"] {
-            watch.take(&Step { files: Some((at, "x")), ..step("edit", "a.py") });
+            watch.take(&WatchedStep { files: Some((at, "x")), ..step("edit", "a.py") });
             watch.take(&step("read", "a.py"));
             watch.take(&step("run", "pytest"));
         }
@@ -368,11 +368,11 @@ mod tests {
         // A command that changes files changes what is read, and another file is another thing to read.
         let mut watch = StepWatch::default();
         for detail in ["1", "2", "3", "4"] {
-            watch.take(&Step { detail, ..step("read", "a.py") });
-            watch.take(&Step { files: Some(("1", "2")), ..step("run", "sed") });
+            watch.take(&WatchedStep { detail, ..step("read", "a.py") });
+            watch.take(&WatchedStep { files: Some(("1", "2")), ..step("run", "sed") });
         }
         assert_eq!(watch.trouble().repeated, 2, "the command itself was the same four times");
-        watch.take(&Step { outcome: "repeated", ..step("request", "the same") });
+        watch.take(&WatchedStep { outcome: "repeated", ..step("request", "the same") });
         assert_eq!(watch.trouble().repeated, 3);
     }
 
@@ -380,7 +380,7 @@ mod tests {
     fn an_edit_that_brings_back_what_was_counts() {
         let mut watch = StepWatch::default();
         let mut edit = |before, after| {
-            watch.take(&Step { files: Some((before, after)), ..step("edit", "a.py") });
+            watch.take(&WatchedStep { files: Some((before, after)), ..step("edit", "a.py") });
             watch.trouble().undone
         };
         assert_eq!(edit("a", "b"), 0);

@@ -31,10 +31,10 @@ pub struct Checked {
 
 /// What was found, by task: of one that does not hold, why.
 #[derive(Debug, Default)]
-pub struct Preflights(Mutex<BTreeMap<Digest, Slot>>);
+pub struct Preflights(Mutex<BTreeMap<Digest, PreflightSlot>>);
 
 /// Held while it is found out, so that nobody does so twice.
-type Slot = Arc<Mutex<Option<Result<Checked, String>>>>;
+type PreflightSlot = Arc<Mutex<Option<Result<Checked, String>>>>;
 
 impl Preflights {
     /// What is known under a key, found out where it is not. An error of `find_out` is not kept.

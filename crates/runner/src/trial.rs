@@ -4,7 +4,7 @@ use fairtrial_candidates::{Message, Role, StepNote};
 use fairtrial_core::answer::{Code, Submission};
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::schedule::TrialKey;
-use fairtrial_core::trouble::{Step, StepWatch, TrialWatch, Trouble};
+use fairtrial_core::trouble::{StepWatch, TrialWatch, Trouble, WatchedStep};
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{Record, RecordError, TrialRow};
 
@@ -52,8 +52,8 @@ pub struct TrialTerms<'a> {
 }
 
 /// A step, as far as trouble is looked for in it.
-pub fn step_of(step: &StepNote) -> Step<'_> {
-    Step {
+pub fn step_of(step: &StepNote) -> WatchedStep<'_> {
+    WatchedStep {
         kind: &step.kind,
         subject: &step.subject,
         outcome: &step.outcome,
@@ -131,7 +131,7 @@ impl TrialState {
             trial.steps = StepWatch::default();
             for step in row.steps.iter().filter(|it| it.attempt == attempt.number) {
                 let detail = step.detail.as_deref().map(|it| record.text(it)).transpose()?;
-                trial.steps.take(&Step {
+                trial.steps.take(&WatchedStep {
                     kind: &step.kind,
                     subject: &step.subject,
                     outcome: &step.outcome,

@@ -7,7 +7,7 @@ use crate::answers::{Moment, choice};
 
 /// One call of a tool.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Call {
+pub struct SimulatedCall {
     /// The tool.
     pub tool: String,
     /// Its arguments.
@@ -20,7 +20,7 @@ pub struct Turn {
     /// What it says.
     pub text: String,
     /// What it wants done.
-    pub calls: Vec<Call>,
+    pub calls: Vec<SimulatedCall>,
 }
 
 /// What is changed in one file.
@@ -37,8 +37,8 @@ struct FileEdit {
 /// those of a model that acts, it uses one that runs commands.
 pub fn turn(moment: Moment<'_>, tools: &[Value], done: usize) -> Turn {
     let says = |text: &str| Turn { text: text.to_owned(), calls: Vec::new() };
-    let acts = |calls: Vec<Call>| Turn { text: String::new(), calls };
-    let call = |tool: &str, arguments| Call { tool: tool.to_owned(), arguments };
+    let acts = |calls: Vec<SimulatedCall>| Turn { text: String::new(), calls };
+    let call = |tool: &str, arguments| SimulatedCall { tool: tool.to_owned(), arguments };
     let Some(proof) = choice(moment) else {
         return says("The files look right to me as they are.");
     };
@@ -77,17 +77,20 @@ pub fn turn(moment: Moment<'_>, tools: &[Value], done: usize) -> Turn {
     }
 }
 
-fn changes(edit: &FileEdit) -> Vec<Call> {
+fn changes(edit: &FileEdit) -> Vec<SimulatedCall> {
     let path = &edit.path;
     if edit.is_gone {
-        return vec![Call { tool: "delete".to_owned(), arguments: json!({ "path": path }) }];
+        return vec![SimulatedCall {
+            tool: "delete".to_owned(),
+            arguments: json!({ "path": path }),
+        }];
     }
     let call = |(old, new): &(String, String)| {
         let (tool, arguments) = match edit.is_new {
             true => ("write", json!({ "path": path, "content": new })),
             false => ("edit", json!({ "path": path, "old": old, "new": new })),
         };
-        Call { tool: tool.to_owned(), arguments }
+        SimulatedCall { tool: tool.to_owned(), arguments }
     };
     edit.hunks.iter().map(call).collect()
 }
@@ -129,7 +132,7 @@ fn by_commands(answer: &Submission, tools: &[Value], done: usize) -> Turn {
     arguments.insert("command".to_owned(), json!(command));
     let name = tool["name"].as_str().unwrap_or_default().to_owned();
     let text = String::new();
-    Turn { text, calls: vec![Call { tool: name, arguments: Value::Object(arguments) }] }
+    Turn { text, calls: vec![SimulatedCall { tool: name, arguments: Value::Object(arguments) }] }
 }
 
 fn trying(language: &str) -> &'static str {

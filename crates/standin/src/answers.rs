@@ -11,7 +11,7 @@ const STEEPNESS: f64 = 1.5;
 
 /// An answer, ready to be sent.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Answer {
+pub struct SimulatedAnswer {
     /// The text.
     pub text: String,
     /// Whether it was cut off at a length limit.
@@ -50,7 +50,7 @@ impl Moment<'_> {
 }
 
 /// Says something.
-pub fn answer(moment: Moment<'_>) -> Answer {
+pub fn answer(moment: Moment<'_>) -> SimulatedAnswer {
     let proofs = |right: bool| -> Vec<&Proof> {
         moment.task.proofs.iter().filter(|proof| proof.right == right).collect()
     };
@@ -111,7 +111,7 @@ fn fenced(moment: Moment<'_>, code: &str) -> String {
 }
 
 /// Code as the model sends it: as asked for, or with something around it.
-fn dressed(moment: Moment<'_>, file: &str, code: &str) -> Answer {
+fn dressed(moment: Moment<'_>, file: &str, code: &str) -> SimulatedAnswer {
     let block = fenced(moment, code);
     let text = if moment.draw("tidy") < moment.model.tidy {
         block
@@ -123,26 +123,26 @@ fn dressed(moment: Moment<'_>, file: &str, code: &str) -> Answer {
             _ => block.trim_end_matches('`').to_owned(),
         }
     };
-    Answer { text, cut_off: false }
+    SimulatedAnswer { text, cut_off: false }
 }
 
-fn prose(moment: Moment<'_>) -> Answer {
+fn prose(moment: Moment<'_>) -> SimulatedAnswer {
     let title = &moment.task.title;
     let text = format!(
         "To solve \"{title}\", first think about what the harbour office needs. Then go through \
          the input step by step, keep the intermediate results, and give back what is asked for. \
          Mind the edge cases, such as an empty list."
     );
-    Answer { text, cut_off: false }
+    SimulatedAnswer { text, cut_off: false }
 }
 
-fn cut_off(moment: Moment<'_>, code: &str) -> Answer {
+fn cut_off(moment: Moment<'_>, code: &str) -> SimulatedAnswer {
     let half: Vec<&str> = code.lines().take(code.lines().count().div_ceil(2)).collect();
     let block = fenced(moment, &half.join("\n"));
-    Answer { text: block.trim_end_matches('`').trim_end().to_owned(), cut_off: true }
+    SimulatedAnswer { text: block.trim_end_matches('`').trim_end().to_owned(), cut_off: true }
 }
 
-fn other_language(moment: Moment<'_>) -> Answer {
+fn other_language(moment: Moment<'_>) -> SimulatedAnswer {
     let text = if moment.task.language == "python" {
         "```javascript\nfunction solve(input) {\n  const parts = input.split(' ');\n  \
          return parts.length;\n}\nmodule.exports = { solve };\n```"
@@ -150,7 +150,7 @@ fn other_language(moment: Moment<'_>) -> Answer {
         "```python\nimport sys\n\ndef solve(text):\n    return len(text.split())\n\n\
          print(solve(sys.stdin.read()))\n```"
     };
-    Answer { text: text.to_owned(), cut_off: false }
+    SimulatedAnswer { text: text.to_owned(), cut_off: false }
 }
 
 /// The code, made to crash when it is used.
@@ -224,13 +224,13 @@ mod tests {
         parse_models("m.toml", &text).unwrap().remove(0)
     }
 
-    fn many(model: &Model, task: &Task, attempt: usize) -> Vec<Answer> {
+    fn many(model: &Model, task: &Task, attempt: usize) -> Vec<SimulatedAnswer> {
         let say = |request_seed| answer(Moment { seed: 1, request_seed, attempt, model, task });
         (0..400).map(say).collect()
     }
 
     /// The share of answers that are the right code and nothing else.
-    fn right(said: &[Answer]) -> f64 {
+    fn right(said: &[SimulatedAnswer]) -> f64 {
         let whole = said.iter().filter(|it| it.text == "```python\nRIGHT = 1\nMORE = 2\n```");
         whole.count() as f64 / said.len() as f64
     }
@@ -255,7 +255,7 @@ mod tests {
     #[test]
     fn there_are_many_ways_to_go_wrong_and_to_be_untidy() {
         let wrong = many(&model(-9.0, 1.0), &task(3), 1);
-        let some = |test: &dyn Fn(&Answer) -> bool| assert!(wrong.iter().any(test));
+        let some = |test: &dyn Fn(&SimulatedAnswer) -> bool| assert!(wrong.iter().any(test));
         some(&|it| it.text.contains("WRONG"));
         some(&|it| it.text.contains("raise RuntimeError"));
         some(&|it| it.text.contains("while True"));

@@ -21,8 +21,8 @@ use serde_json::{Value, json};
 use tokio::sync::oneshot;
 use tokio_stream::wrappers::ReceiverStream;
 
-use crate::acting::{Call, turn};
-use crate::answers::{Answer, Moment, answer};
+use crate::acting::{SimulatedCall, turn};
+use crate::answers::{Moment, SimulatedAnswer, answer};
 use crate::models::Model;
 
 /// Bytes of text that make a token.
@@ -223,7 +223,7 @@ async fn complete(
             shared.write_down(&request, task, attempt);
             answer(Moment { seed: standin.seed, request_seed: request.seed, attempt, model, task })
         }
-        None => Answer { text: "I do not know that task.".to_owned(), cut_off: false },
+        None => SimulatedAnswer { text: "I do not know that task.".to_owned(), cut_off: false },
     };
     let usage = usage(&request, &said.text);
     tokio::time::sleep(Duration::from_secs_f64(model.latency)).await;
@@ -253,7 +253,7 @@ impl ServerState {
         let done = since.filter(|it| it.role == "assistant").count();
         let (seed, request_seed) = (self.standin.seed, request.seed);
         let turn = turn(Moment { seed, request_seed, attempt, model, task }, &request.tools, done);
-        let call = |(at, call): (usize, &Call)| {
+        let call = |(at, call): (usize, &SimulatedCall)| {
             let arguments = call.arguments.to_string();
             let function = json!({ "name": call.tool, "arguments": arguments });
             let id = format!("call-{done}-{at}");
@@ -326,7 +326,7 @@ impl ServerState {
     }
 }
 
-fn finish(said: &Answer) -> &'static str {
+fn finish(said: &SimulatedAnswer) -> &'static str {
     if said.cut_off { "length" } else { "stop" }
 }
 
@@ -351,7 +351,7 @@ fn writing_time(model: &Model, bytes: usize) -> Duration {
     Duration::from_secs_f64(bytes as f64 / BYTES_PER_TOKEN as f64 / model.tokens_per_second)
 }
 
-fn stream(model: &Model, said: Answer, usage: Option<Value>) -> Response {
+fn stream(model: &Model, said: SimulatedAnswer, usage: Option<Value>) -> Response {
     let (to, from) = tokio::sync::mpsc::channel::<Result<Event, Infallible>>(4);
     let model = model.clone();
     tokio::spawn(async move {

@@ -15,9 +15,9 @@ use std::time::SystemTime;
 use fairtrial_core::tree::{TreePath, WorkTree};
 use fairtrial_sandbox::Sandbox;
 
-use crate::error::PrepareError;
+use crate::error::TreeError;
 use crate::left_out::LeftOut;
-use crate::prepare::{Preparation, PreparedTree};
+use crate::prepare::{PreparedTree, TreePreparation};
 use crate::read::TreeFolder;
 
 /// Prepared trees, made when they are first asked for.
@@ -30,11 +30,11 @@ pub struct TreeCache {
     /// What no repository shows.
     left_out: LeftOut,
     /// What this process asked for, by name. The outer lock is held for a moment only.
-    trees: Mutex<BTreeMap<String, Arc<Mutex<Slot>>>>,
+    trees: Mutex<BTreeMap<String, Arc<Mutex<TreeSlot>>>>,
 }
 
 /// A tree that was asked for: not made yet, made, or known to fail.
-type Slot = Option<Result<Arc<PreparedTree>, Arc<PrepareError>>>;
+type TreeSlot = Option<Result<Arc<PreparedTree>, Arc<TreeError>>>;
 
 impl TreeCache {
     /// A cache of at most `most` bytes. With `fresh`, what earlier runs made is made anew, once.
@@ -56,8 +56,8 @@ impl TreeCache {
     pub fn prepared(
         &self,
         sandbox: &Sandbox,
-        preparation: &Preparation,
-    ) -> Result<Arc<PreparedTree>, Arc<PrepareError>> {
+        preparation: &TreePreparation,
+    ) -> Result<Arc<PreparedTree>, Arc<TreeError>> {
         let name = preparation.digest(sandbox, &self.left_out).as_str()[..32].to_owned();
         let slot = {
             let mut trees = self.trees.lock().unwrap_or_else(PoisonError::into_inner);
@@ -73,28 +73,28 @@ impl TreeCache {
     fn find_or_make(
         &self,
         sandbox: &Sandbox,
-        preparation: &Preparation,
+        preparation: &TreePreparation,
         name: &str,
-    ) -> Result<PreparedTree, PrepareError> {
+    ) -> Result<PreparedTree, TreeError> {
         let missing = io::Error::from(io::ErrorKind::NotFound);
-        let store = sandbox.store().ok_or(missing).map_err(PrepareError::io(Path::new("")))?;
-        let mut place = Place::of(store, name);
+        let store = sandbox.store().ok_or(missing).map_err(TreeError::io(Path::new("")))?;
+        let mut place = CachePlace::of(store, name);
         let mut lock = place.lock_file()?;
         if self.fresh {
             if lock.try_lock().is_err() {
                 // Another run has views of it, which must not change: this one gets one for itself.
-                place = Place::of(store, &format!("{name}-{}", std::process::id()));
+                place = CachePlace::of(store, &format!("{name}-{}", std::process::id()));
                 lock = place.lock_file()?;
-                lock.lock().map_err(PrepareError::io(&place.lock))?;
+                lock.lock().map_err(TreeError::io(&place.lock))?;
             }
             let _ = fs::remove_file(&place.list);
         } else {
-            lock.lock_shared().map_err(PrepareError::io(&place.lock))?;
+            lock.lock_shared().map_err(TreeError::io(&place.lock))?;
         }
         if !place.list.exists() {
             if !self.fresh {
-                lock.unlock().map_err(PrepareError::io(&place.lock))?;
-                lock.lock().map_err(PrepareError::io(&place.lock))?;
+                lock.unlock().map_err(TreeError::io(&place.lock))?;
+                lock.lock().map_err(TreeError::io(&place.lock))?;
             }
             // Another process may have been faster.
             if !place.list.exists() {
@@ -103,7 +103,7 @@ impl TreeCache {
             }
         }
         // A lock that is held alone becomes one that is shared.
-        lock.lock_shared().map_err(PrepareError::io(&place.lock))?;
+        lock.lock_shared().map_err(TreeError::io(&place.lock))?;
         place.note_use();
         let base = place.base()?;
         Ok(PreparedTree { name: place.name, folder: place.folder, base, _lock: lock })
@@ -111,14 +111,14 @@ impl TreeCache {
 }
 
 /// Where a tree and what belongs to it lie.
-struct Place {
+struct CachePlace {
     name: String,
     folder: PathBuf,
     list: PathBuf,
     lock: PathBuf,
 }
 
-impl Place {
+impl CachePlace {
     fn of(store: &Path, name: &str) -> Self {
         let beside = |ending: &str| store.join(format!("{name}.{ending}"));
         Self {
@@ -129,24 +129,24 @@ impl Place {
         }
     }
 
-    fn lock_file(&self) -> Result<File, PrepareError> {
+    fn lock_file(&self) -> Result<File, TreeError> {
         let opened = fs::OpenOptions::new().create(true).append(true).open(&self.lock);
-        opened.map_err(PrepareError::io(&self.lock))
+        opened.map_err(TreeError::io(&self.lock))
     }
 
     /// Makes the tree. Whoever calls this has the lock alone, so that what a killed run left can go.
     fn make(
         &self,
         sandbox: &Sandbox,
-        preparation: &Preparation,
+        preparation: &TreePreparation,
         left_out: &LeftOut,
-    ) -> Result<(), PrepareError> {
+    ) -> Result<(), TreeError> {
         let _ = fs::remove_file(&self.list);
         let staged = |what: &str| format!("{}.{what}", self.name);
         let store = self.folder.parent().unwrap_or(Path::new("/"));
         let (source, new) = (staged("source"), staged("new"));
         for name in [&source, &new, &self.name] {
-            remove_tree(&store.join(name)).map_err(PrepareError::io(&store.join(name)))?;
+            remove_tree(&store.join(name)).map_err(TreeError::io(&store.join(name)))?;
         }
         let made = preparation.files(sandbox, &source, left_out).and_then(|files| {
             preparation.make(sandbox, &files, &new)?;
@@ -155,25 +155,25 @@ impl Place {
         let _ = remove_tree(&store.join(&source));
         let files = made.inspect_err(|_| drop(remove_tree(&store.join(&new))))?;
         let new = store.join(new);
-        fs::rename(&new, &self.folder).map_err(PrepareError::io(&new))?;
+        fs::rename(&new, &self.folder).map_err(TreeError::io(&new))?;
         let mut list = size_of(&self.folder).to_string().into_bytes();
         for (path, _) in files.iter() {
             list.push(0);
             list.extend(path.as_bytes());
         }
         let written = self.list.with_extension("list-new");
-        fs::write(&written, list).map_err(PrepareError::io(&written))?;
-        fs::rename(&written, &self.list).map_err(PrepareError::io(&self.list))
+        fs::write(&written, list).map_err(TreeError::io(&written))?;
+        fs::rename(&written, &self.list).map_err(TreeError::io(&self.list))
     }
 
     /// The files of the repository as they are in the tree.
-    fn base(&self) -> Result<WorkTree, PrepareError> {
-        let list = fs::read(&self.list).map_err(PrepareError::io(&self.list))?;
-        let folder = TreeFolder::open(&self.folder).map_err(PrepareError::io(&self.folder))?;
+    fn base(&self) -> Result<WorkTree, TreeError> {
+        let list = fs::read(&self.list).map_err(TreeError::io(&self.list))?;
+        let folder = TreeFolder::open(&self.folder).map_err(TreeError::io(&self.folder))?;
         let mut base = WorkTree::new();
         for path in list.split(|&it| it == 0).skip(1) {
             let Ok(path) = TreePath::parse(path) else { continue };
-            if let Some(node) = folder.node(&path).map_err(PrepareError::io(&self.folder))? {
+            if let Some(node) = folder.node(&path).map_err(TreeError::io(&self.folder))? {
                 base.put(path, node);
             }
         }
@@ -207,7 +207,7 @@ fn make_room(store: &Path, most: u64, kept: &str) {
         if all <= most || name == kept {
             continue;
         }
-        let place = Place::of(store, &name);
+        let place = CachePlace::of(store, &name);
         let Ok(lock) = place.lock_file() else { continue };
         if lock.try_lock().is_ok()
             && fs::remove_file(&place.list).is_ok()

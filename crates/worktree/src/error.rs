@@ -7,7 +7,7 @@ use fairtrial_sandbox::SandboxError;
 
 /// Why a repository could not be made ready.
 #[derive(Debug, thiserror::Error)]
-pub enum PrepareError {
+pub enum TreeError {
     /// The sandbox could not do its part.
     #[error(transparent)]
     Sandbox(#[from] SandboxError),
@@ -50,7 +50,7 @@ pub enum PrepareError {
     },
 }
 
-impl PrepareError {
+impl TreeError {
     pub(crate) fn io(path: &std::path::Path) -> impl FnOnce(io::Error) -> Self + use<> {
         let path = path.to_owned();
         move |source| Self::Io { path, source }

@@ -15,9 +15,9 @@ mod taken;
 mod write;
 
 pub use cache::TreeCache;
-pub use error::PrepareError;
+pub use error::TreeError;
 pub use left_out::LeftOut;
-pub use prepare::{Preparation, PreparedTree};
+pub use prepare::{PreparedTree, TreePreparation};
 pub use read::read_tree;
 pub use source::Source;
 pub use taken::{Taken, take_change};

@@ -13,7 +13,7 @@ use fairtrial_sandbox::{
     Sandbox, WORK,
 };
 
-use crate::error::PrepareError;
+use crate::error::TreeError;
 use crate::left_out::LeftOut;
 use crate::read::TreeFolder;
 use crate::source::Source;
@@ -32,7 +32,7 @@ const SAID_MAX: usize = 2000;
 
 /// How a repository is made ready.
 #[derive(Debug, Clone)]
-pub struct Preparation {
+pub struct TreePreparation {
     /// Where it comes from.
     pub source: Source,
     /// Files that are put over it first.
@@ -79,12 +79,12 @@ impl PreparedTree {
         &self.folder
     }
 
-    pub(crate) fn open(&self) -> Result<TreeFolder, PrepareError> {
-        TreeFolder::open(&self.folder).map_err(PrepareError::io(&self.folder))
+    pub(crate) fn open(&self) -> Result<TreeFolder, TreeError> {
+        TreeFolder::open(&self.folder).map_err(TreeError::io(&self.folder))
     }
 }
 
-impl Preparation {
+impl TreePreparation {
     /// What is the same only for equal results in this sandbox.
     pub(crate) fn digest(&self, sandbox: &Sandbox, left_out: &LeftOut) -> Digest {
         let mut text = format!(
@@ -115,7 +115,7 @@ impl Preparation {
         sandbox: &Sandbox,
         staging: &str,
         left_out: &LeftOut,
-    ) -> Result<WorkTree, PrepareError> {
+    ) -> Result<WorkTree, TreeError> {
         let files = match &self.source {
             Source::Files(files) => files.clone(),
             other => self.check_out(sandbox, other, staging)?,
@@ -132,13 +132,13 @@ impl Preparation {
         sandbox: &Sandbox,
         source: &Source,
         staging: &str,
-    ) -> Result<WorkTree, PrepareError> {
+    ) -> Result<WorkTree, TreeError> {
         let commit = source.commit().unwrap_or_default();
         let mut home = FileTree::new();
         let mut arguments = match source {
             Source::Bundle { bytes, .. } => {
                 let name = RelPath::parse("source.bundle").map_err(io::Error::other);
-                let name = name.map_err(PrepareError::io(Path::new(HOME)))?;
+                let name = name.map_err(TreeError::io(Path::new(HOME)))?;
                 home.insert(name, bytes.to_vec());
                 vec!["bundle".to_owned(), format!("{HOME}/source.bundle")]
             }
@@ -157,7 +157,7 @@ impl Preparation {
         };
         let outcome = run_script(sandbox, CHECKOUT, job)?;
         if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
-            return Err(PrepareError::Checkout {
+            return Err(TreeError::Checkout {
                 commit: commit.to_owned(),
                 source_name: source.describe(),
                 said: said(&outcome, &self.caps),
@@ -165,7 +165,7 @@ impl Preparation {
         }
         let folder = sandbox.store().unwrap_or(Path::new("/")).join(staging);
         let read = TreeFolder::open(&folder).and_then(|it| it.all());
-        read.map_err(PrepareError::io(&folder))
+        read.map_err(TreeError::io(&folder))
     }
 
     /// Makes the tree `name` of the store.
@@ -174,7 +174,7 @@ impl Preparation {
         sandbox: &Sandbox,
         files: &WorkTree,
         name: &str,
-    ) -> Result<(), PrepareError> {
+    ) -> Result<(), TreeError> {
         let layer = Archive::of_snapshot(files).map_err(archive)?;
         let home = Archive::empty().map_err(archive)?;
         // Without namespaces the network cannot be the run's own.
@@ -196,11 +196,11 @@ impl Preparation {
         match (outcome.limit, outcome.ending) {
             (None, Ending::Exited(0)) => Ok(()),
             (None, Ending::Exited(COMMAND_FAILED)) => Err(self.failed_command(&outcome)),
-            _ => Err(PrepareError::Layout(said(&outcome, &self.caps))),
+            _ => Err(TreeError::Layout(said(&outcome, &self.caps))),
         }
     }
 
-    fn failed_command(&self, outcome: &Outcome) -> PrepareError {
+    fn failed_command(&self, outcome: &Outcome) -> TreeError {
         let text = String::from_utf8_lossy(&outcome.stderr.bytes);
         let last = text.trim_end().rsplit('\n').next().unwrap_or_default();
         let mut words = last.strip_prefix(FAILED).unwrap_or_default().split(' ');
@@ -210,7 +210,7 @@ impl Preparation {
         let said = text.trim_end().strip_suffix(last).unwrap_or_default();
         let stdout = String::from_utf8_lossy(&outcome.stdout.bytes);
         let said = if said.trim().is_empty() { &stdout } else { said };
-        PrepareError::Command {
+        TreeError::Command {
             number,
             command,
             ended: format!("ended with status {status}"),
@@ -248,16 +248,16 @@ impl Preparation {
 /// Stands before the number of a command that failed.
 const FAILED: &str = "prepare-failed ";
 
-fn archive(error: ArchiveError) -> PrepareError {
-    PrepareError::Sandbox(error.into())
+fn archive(error: ArchiveError) -> TreeError {
+    TreeError::Sandbox(error.into())
 }
 
-fn run_script(sandbox: &Sandbox, script: &str, job: Job<'_>) -> Result<Outcome, PrepareError> {
+fn run_script(sandbox: &Sandbox, script: &str, job: Job<'_>) -> Result<Outcome, TreeError> {
     if !["/usr/local/bin/git", "/usr/bin/git"].iter().any(|it| Path::new(it).exists()) {
-        return Err(PrepareError::NoGit);
+        return Err(TreeError::NoGit);
     }
     let name = RelPath::parse("script").map_err(io::Error::other);
-    let name = name.map_err(PrepareError::io(Path::new(DRIVER)))?;
+    let name = name.map_err(TreeError::io(Path::new(DRIVER)))?;
     let driver = Archive::of(&FileTree::from([(name, script.as_bytes().to_vec())]));
     let driver = driver.map_err(archive)?;
     Ok(sandbox.run(&Job { driver: Some(&driver), ..job })?)

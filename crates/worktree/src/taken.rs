@@ -4,7 +4,7 @@ use fairtrial_core::change::Change;
 use fairtrial_core::tree::{Node, TreePath, WorkTree};
 use fairtrial_sandbox::{Archive, SandboxError};
 
-use crate::error::PrepareError;
+use crate::error::TreeError;
 use crate::ignored::IgnoreRules;
 use crate::prepare::PreparedTree;
 
@@ -22,10 +22,10 @@ pub struct Taken {
 ///
 /// # Errors
 /// When what was collected, or the prepared tree, cannot be read.
-pub fn take_change(prepared: &PreparedTree, collected: &Archive) -> Result<Taken, PrepareError> {
+pub fn take_change(prepared: &PreparedTree, collected: &Archive) -> Result<Taken, TreeError> {
     let folder = prepared.open()?;
     let base = prepared.base();
-    let malformed = |error| PrepareError::Sandbox(SandboxError::Archive(error));
+    let malformed = |error| TreeError::Sandbox(SandboxError::Archive(error));
     // Rules may be changed themselves, so they are those that there are in the end.
     let (mut after, mut others) = (base.clone(), Vec::<(TreePath, Node)>::new());
     for entry in collected.reader().map_err(malformed)? {
@@ -46,7 +46,7 @@ pub fn take_change(prepared: &PreparedTree, collected: &Archive) -> Result<Taken
     let rules = IgnoreRules::of(&after);
     let mut left_out = 0;
     for (path, node) in others {
-        let is_prepared = folder.has(&path).map_err(PrepareError::io(prepared.folder()))?;
+        let is_prepared = folder.has(&path).map_err(TreeError::io(prepared.folder()))?;
         if is_prepared || rules.ignore(&path) {
             left_out += 1;
         } else {

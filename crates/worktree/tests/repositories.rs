@@ -17,7 +17,7 @@ use fairtrial_sandbox::{
     Caps, Collect, Demand, Ending, Job, Outcome, Reach, Sandbox, Tier, TreeView,
 };
 use fairtrial_worktree::{
-    Preparation, PrepareError, PreparedTree, Source, Taken, TreeCache, take_change,
+    PreparedTree, Source, Taken, TreeCache, TreeError, TreePreparation, take_change,
 };
 use tempfile::TempDir;
 
@@ -43,7 +43,7 @@ impl Env {
         self.folder.path().join(name)
     }
 
-    fn prepared(&self, preparation: &Preparation) -> Arc<PreparedTree> {
+    fn prepared(&self, preparation: &TreePreparation) -> Arc<PreparedTree> {
         self.cache.prepared(&self.sandbox, preparation).unwrap()
     }
 
@@ -90,8 +90,8 @@ fn caps() -> Caps {
     }
 }
 
-fn preparation(source: Source, commands: &[&str]) -> Preparation {
-    Preparation {
+fn preparation(source: Source, commands: &[&str]) -> TreePreparation {
+    TreePreparation {
         source,
         given: WorkTree::new(),
         commands: commands.iter().map(|&it| it.to_owned()).collect(),
@@ -196,7 +196,7 @@ fn a_checkout_is_one_commit_and_no_more_whatever_it_comes_from() {
     assert_eq!(tagged.base().get(&path("src/tides.py")), Some(&file("HIGH = 6 # the fix\n")));
     let torn = Source::Bundle { bytes: bytes[..bytes.len() / 2].into(), commit: first };
     let error = env.cache.prepared(&env.sandbox, &preparation(torn, &[])).unwrap_err();
-    assert!(matches!(*error, PrepareError::Checkout { .. }), "{error}");
+    assert!(matches!(*error, TreeError::Checkout { .. }), "{error}");
     for (address, commit) in
         [("ext::sh -c x", "a"), ("-u", "b"), ("https://x", "main"), ("ssh://x", "c")]
     {
@@ -312,7 +312,7 @@ fn a_command_that_fails_is_named_and_leaves_nothing() {
         text,
         "`prepare` command 2 (`echo first; echo why >&2; exit 7`) ended with status 7: why"
     );
-    let small = Preparation {
+    let small = TreePreparation {
         caps: Caps { disk: 1 << 20, ..caps() },
         ..preparation(source(), &["head -c 9000000 /dev/zero > x"])
     };

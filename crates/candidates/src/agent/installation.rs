@@ -97,7 +97,7 @@ pub struct Inputs {
 }
 
 /// The command of one run, and what it is told.
-pub struct Start {
+pub struct AgentStart {
     /// The program and its arguments.
     pub command: Vec<String>,
     /// What stands for `{prompt}` in its environment.
@@ -278,7 +278,7 @@ impl Installation {
     /// How it is run.
     pub fn job<'a>(
         &self,
-        start: Start,
+        start: AgentStart,
         workspace: &Workspace<'_>,
         inputs: &'a Inputs,
     ) -> Result<Job<'a>, Spoiled> {

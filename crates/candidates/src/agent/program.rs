@@ -9,7 +9,7 @@ use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::verdict::VoidReason;
 use fairtrial_sandbox::{DRIVER, Sandbox};
 
-use super::installation::{AgentRun, Installation, Spoiled, Start, watched};
+use super::installation::{AgentRun, AgentStart, Installation, Spoiled, watched};
 use super::work::{prompt_of, submission, taken};
 use crate::ask::{ActorEnd, Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, Workspace};
 use crate::relay::Relay;
@@ -47,7 +47,7 @@ impl AgentAsker {
         let reads_stdin = agent.command.iter().any(|it| it == "{stdin}");
         let command = agent.command.iter().filter(|it| *it != "{stdin}");
         let file = format!("{DRIVER}/{PROMPT}");
-        let start = Start {
+        let start = AgentStart {
             command: command.map(|it| agent.filled(it, &prompt, &file)).collect(),
             stdin: if reads_stdin { prompt.clone().into_bytes() } else { Vec::new() },
             prompt,

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::binary::{Block, apply_delta};
+use super::binary::{BinaryBlock, apply_delta};
 use super::patch::{Body, FilePatch, lines_of, read, without_cr};
 use super::place::place;
 use super::slack::Slack;
@@ -116,8 +116,8 @@ impl Applying<'_> {
         let after = match &part.body {
             Body::Nothing => bytes.to_vec(),
             Body::Hunks(hunks) => place(bytes, hunks, &mut self.slack).map_err(unfit)?,
-            Body::Binary(Ok(Block::Literal(new))) => new.clone(),
-            Body::Binary(Ok(Block::Delta(delta))) => {
+            Body::Binary(Ok(BinaryBlock::Literal(new))) => new.clone(),
+            Body::Binary(Ok(BinaryBlock::Delta(delta))) => {
                 apply_delta(bytes, delta, self.most).map_err(unfit)?
             }
             Body::Binary(Err(why)) => return Err(unfit(why.clone())),

@@ -16,7 +16,7 @@ const LINE: usize = 52;
 
 /// A block: how the new file is made, the bytes that it takes, inflated.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Block {
+pub enum BinaryBlock {
     /// The file.
     Literal(Vec<u8>),
     /// Instructions (gitformat-pack(5), deltified representation).
@@ -51,7 +51,7 @@ pub fn write(bytes: &[u8]) -> Vec<u8> {
 
 /// Reads a block from its lines, the first of which says what it is: `literal SIZE` or `delta SIZE`.
 /// Nothing larger than `most` bytes is unpacked.
-pub fn read(lines: &[&[u8]], most: u64) -> Result<Block, String> {
+pub fn read(lines: &[&[u8]], most: u64) -> Result<BinaryBlock, String> {
     let (first, rest) = lines.split_first().ok_or("a binary part has no content")?;
     let first = String::from_utf8_lossy(first);
     let (kind, size) = first.trim_end().split_once(' ').ok_or("a binary part has no size")?;
@@ -70,8 +70,8 @@ pub fn read(lines: &[&[u8]], most: u64) -> Result<Block, String> {
         return Err("a binary part has another size than it says".to_owned());
     }
     match kind {
-        "literal" => Ok(Block::Literal(bytes)),
-        "delta" => Ok(Block::Delta(bytes)),
+        "literal" => Ok(BinaryBlock::Literal(bytes)),
+        "delta" => Ok(BinaryBlock::Delta(bytes)),
         _ => Err("a binary part is neither `literal` nor `delta`".to_owned()),
     }
 }

@@ -1,6 +1,6 @@
 //! Reading a patch: unified diffs, as git and others write them, with text around.
 
-use super::binary::{self, Block};
+use super::binary::{self, BinaryBlock};
 use super::hunk::{self, Hunk};
 use super::name;
 
@@ -30,7 +30,7 @@ pub enum Body<'a> {
     #[default]
     Nothing,
     Hunks(Vec<Hunk<'a>>),
-    Binary(Result<Block, String>),
+    Binary(Result<BinaryBlock, String>),
 }
 
 /// Whether a text has what makes a patch: names or a head of git's, behind which hunks or modes stand.
@@ -119,7 +119,7 @@ fn header(part: &mut FilePatch<'_>, line: &[u8]) {
 }
 
 /// The two blocks of a binary file, there and back; the second does not matter.
-fn binary_part(lines: &[&[u8]], most: u64) -> (Result<Block, String>, usize) {
+fn binary_part(lines: &[&[u8]], most: u64) -> (Result<BinaryBlock, String>, usize) {
     let end_of = |from: usize| {
         let blank = lines[from..].iter().position(|it| it.trim_ascii().is_empty());
         blank.map_or(lines.len(), |it| from + it)

@@ -33,7 +33,7 @@ impl Likeness {
 }
 
 /// Where a hunk belongs.
-struct Place {
+struct HunkPlace {
     /// The file's line at which its first old line that counts stands, from 0.
     at: usize,
     /// How many lines at its beginning and at its end do not count.
@@ -119,14 +119,16 @@ fn find(
     hunk: &Hunk<'_>,
     next: usize,
     expected: Option<usize>,
-) -> Result<Place, String> {
+) -> Result<HunkPlace, String> {
     let old: Vec<&HunkLine<'_>> = hunk.old().collect();
     if old.is_empty() {
         return match expected {
             Some(at) if at <= texts.len() => {
-                Ok(Place { at, fuzz: (0, 0), likeness: Likeness::Same })
+                Ok(HunkPlace { at, fuzz: (0, 0), likeness: Likeness::Same })
             }
-            _ if texts.is_empty() => Ok(Place { at: 0, fuzz: (0, 0), likeness: Likeness::Same }),
+            _ if texts.is_empty() => {
+                Ok(HunkPlace { at: 0, fuzz: (0, 0), likeness: Likeness::Same })
+            }
             _ => Err("says not where its lines belong".to_owned()),
         };
     }
@@ -156,7 +158,7 @@ fn find(
                 }
             };
             if let Some(at) = found {
-                return Ok(Place { at, fuzz: cut, likeness });
+                return Ok(HunkPlace { at, fuzz: cut, likeness });
             }
         }
     }
@@ -165,7 +167,7 @@ fn find(
 
 /// Writes a hunk where it belongs, and says how many lines of the file it takes. Lines that stay are
 /// written as the file has them.
-fn write(out: &mut Output, lines: &[&[u8]], hunk: &Hunk<'_>, place: &Place) -> usize {
+fn write(out: &mut Output, lines: &[&[u8]], hunk: &Hunk<'_>, place: &HunkPlace) -> usize {
     let has_cr = |it: &&&[u8]| it.ends_with(b"\r\n");
     let old = hunk.old().count() - place.fuzz.0 - place.fuzz.1;
     let crlf = lines[..old].iter().filter(has_cr).count() * 2 > old;

@@ -8,7 +8,7 @@
 use super::literal::{changed_literal, split};
 use super::rng::TestRng;
 use super::shared::{SharedNames, is_decorated};
-use super::style::Manner;
+use super::style::CopyManner;
 
 /// A copy, and where it belongs.
 #[derive(Debug, PartialEq, Eq)]
@@ -23,7 +23,7 @@ pub struct Copied {
 
 /// What is changed in a copy.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Change {
+pub enum CopyChange {
     /// A literal that something equals.
     Value,
     /// An error that is expected.
@@ -37,8 +37,8 @@ const UNSURE: &[&str] =
 /// A copy of one of the tests in `text` under another name. `not_of` are names of tests that are
 /// canaries themselves.
 pub fn changed_copy(
-    style: Manner,
-    change: Change,
+    style: CopyManner,
+    change: CopyChange,
     text: &str,
     (new_name, not_of): (&str, &[String]),
     rng: &mut TestRng,
@@ -57,7 +57,7 @@ pub fn changed_copy(
         }
         let before = start.checked_sub(1).map_or("", |it| lines[it].trim());
         let Some(name) = opens_test(style, before, line) else { continue };
-        let is_python = matches!(style, Manner::Python | Manner::PythonClass);
+        let is_python = matches!(style, CopyManner::Python | CopyManner::PythonClass);
         if (is_python && is_decorated(&lines, start))
             || shares_all
             || not_of.iter().any(|it| it == name)
@@ -72,19 +72,20 @@ pub fn changed_copy(
             let kept = body[..index].concat();
             let head = line.replacen(name, new_name, 1);
             let indent = &line[..line.len() - line.trim_start().len()];
-            let mark = if style == Manner::Rust { "#[test]\n" } else { "" };
+            let mark = if style == CopyManner::Rust { "#[test]\n" } else { "" };
             let end = match style {
-                Manner::Rust => "}\n".to_owned(),
-                Manner::Node => format!("{indent}}});\n"),
+                CopyManner::Rust => "}\n".to_owned(),
+                CopyManner::Node => format!("{indent}}});\n"),
                 _ => String::new(),
             };
             let of = match (style, class) {
-                (Manner::PythonClass, class) if !class.is_empty() => format!("{class}.{name}"),
-                (Manner::Python, class) if !class.is_empty() => format!("{class}::{name}"),
+                (CopyManner::PythonClass, class) if !class.is_empty() => format!("{class}.{name}"),
+                (CopyManner::Python, class) if !class.is_empty() => format!("{class}::{name}"),
                 _ => name.to_owned(),
             };
             // Before its original or behind it.
-            let first = if style == Manner::Rust { here - lines[start - 1].len() } else { here };
+            let first =
+                if style == CopyManner::Rust { here - lines[start - 1].len() } else { here };
             let whole = line.len() + text.len() + closing(style, &lines, start + 1 + body.len());
             let at = if rng.below(2) == 0 { first } else { here + whole };
             let body = format!("{mark}{head}{kept}{changed}{end}\n");
@@ -95,8 +96,8 @@ pub fn changed_copy(
 }
 
 /// The length of the line that closes a test, where its language has one.
-fn closing(style: Manner, lines: &[&str], at: usize) -> usize {
-    let closes = matches!(style, Manner::Rust | Manner::Node);
+fn closing(style: CopyManner, lines: &[&str], at: usize) -> usize {
+    let closes = matches!(style, CopyManner::Rust | CopyManner::Node);
     lines.get(at).filter(|_| closes).map_or(0, |line| line.len())
 }
 
@@ -106,16 +107,16 @@ fn pick<T>(mut from: Vec<T>, rng: &mut TestRng) -> Option<T> {
 
 /// The name of the test that a line opens, where copies are made of such tests: in languages whose
 /// comparisons the candidate's code can redefine, or whose tests it can read while it runs.
-fn opens_test<'a>(style: Manner, before: &str, line: &'a str) -> Option<&'a str> {
+fn opens_test<'a>(style: CopyManner, before: &str, line: &'a str) -> Option<&'a str> {
     let line = line.trim_end();
     match style {
-        Manner::Python | Manner::PythonClass => {
+        CopyManner::Python | CopyManner::PythonClass => {
             let name = line.trim_start().strip_prefix("def ")?.strip_suffix(':')?;
             let name = name.split_once('(')?.0;
             name.starts_with("test_").then_some(name)
         }
-        Manner::Rust if before == "#[test]" => line.strip_prefix("fn ")?.strip_suffix("() {"),
-        Manner::Node => {
+        CopyManner::Rust if before == "#[test]" => line.strip_prefix("fn ")?.strip_suffix("() {"),
+        CopyManner::Node => {
             let call = line.trim_start();
             let inside = call.strip_prefix("test(").or_else(|| call.strip_prefix("it("))?;
             let quote = inside.chars().next().filter(|it| ['\'', '"'].contains(it))?;
@@ -137,8 +138,8 @@ fn body_of<'a>(lines: &[&'a str], opening: &str) -> Vec<&'a str> {
 
 /// Every line of a body that can be changed so that it is sure to fail, changed.
 fn changes(
-    style: Manner,
-    change: Change,
+    style: CopyManner,
+    change: CopyChange,
     body: &[&str],
     rng: &mut TestRng,
 ) -> Vec<(usize, String)> {
@@ -151,8 +152,8 @@ fn changes(
         // A statement of several lines would be cut in two.
         let is_whole = body[..at].iter().all(|it| is_balanced(it)) && is_balanced(line);
         let line_of = |rng: &mut TestRng| match change {
-            Change::Value => changed_line(style, line.trim(), rng),
-            Change::Error => changed_error(style, line.trim(), rng),
+            CopyChange::Value => changed_line(style, line.trim(), rng),
+            CopyChange::Error => changed_error(style, line.trim(), rng),
         };
         let changed = line_of(rng).filter(|_| is_whole)?;
         let block = body[at + 1..].iter().take_while(|it| indent(it) > depth).copied();
@@ -174,7 +175,7 @@ fn is_balanced(line: &str) -> bool {
 }
 
 /// An assertion that something equals a literal, with another literal in its place.
-fn changed_line(style: Manner, line: &str, rng: &mut TestRng) -> Option<String> {
+fn changed_line(style: CopyManner, line: &str, rng: &mut TestRng) -> Option<String> {
     let arguments = |open: &str, close: &str| -> Option<Vec<String>> {
         let inside = line.strip_prefix(open)?.strip_suffix(close)?;
         Some(split(inside)?.into_iter().map(str::to_owned).collect())
@@ -185,7 +186,7 @@ fn changed_line(style: Manner, line: &str, rng: &mut TestRng) -> Option<String> 
         Some(format!("{open}{}{close}", args.join(", ")))
     };
     match style {
-        Manner::Python | Manner::PythonClass if line.starts_with("assert ") => {
+        CopyManner::Python | CopyManner::PythonClass if line.starts_with("assert ") => {
             let parts = split(line.strip_prefix("assert ")?)?;
             let (left, right) = parts.first()?.split_once(" == ")?;
             let more = [" == ", " and ", " or ", " not ", " if ", " else ", " for ", "lambda"];
@@ -194,7 +195,7 @@ fn changed_line(style: Manner, line: &str, rng: &mut TestRng) -> Option<String> 
             let right = changed_literal(right, rng).filter(|_| is_plain && parts.len() <= 2)?;
             Some(format!("assert {left} == {right}"))
         }
-        Manner::Python | Manner::PythonClass => {
+        CopyManner::Python | CopyManner::PythonClass => {
             let open = ["self.assertEqual(", "self.assertListEqual(", "self.assertAlmostEqual("]
                 .into_iter()
                 .find(|it| line.starts_with(it))?;
@@ -203,7 +204,7 @@ fn changed_line(style: Manner, line: &str, rng: &mut TestRng) -> Option<String> 
             let most = if open.contains("Almost") { 2 } else { 3 };
             if (2..=most).contains(&args.len()) { rebuilt(open, args, ")", rng) } else { None }
         }
-        Manner::Node => {
+        CopyManner::Node => {
             let (open, rest) = line.split_once('(')?;
             let method = open.strip_prefix("assert.")?.trim_start_matches("strict.");
             let is_equality =
@@ -213,7 +214,7 @@ fn changed_line(style: Manner, line: &str, rng: &mut TestRng) -> Option<String> 
             let args = arguments(&open, close).filter(|_| is_equality)?;
             if (2..=3).contains(&args.len()) { rebuilt(&open, args, close, rng) } else { None }
         }
-        Manner::Rust => {
+        CopyManner::Rust => {
             let args = arguments("assert_eq!(", ");")?;
             // Other literals may be of a type that has no such value.
             let number = args.iter().take(2).any(|it| it.parse::<i64>().is_ok());
@@ -230,25 +231,25 @@ const PYTHON_ERRORS: &[&str] = &["OSError", "ImportError", "SyntaxError"];
 const NODE_ERRORS: &[&str] = &["URIError", "EvalError"];
 
 /// An assertion that an error is raised, with another error in its place.
-fn changed_error(style: Manner, line: &str, rng: &mut TestRng) -> Option<String> {
+fn changed_error(style: CopyManner, line: &str, rng: &mut TestRng) -> Option<String> {
     let (opens, kinds): (&[&str], _) = match style {
-        Manner::Python | Manner::PythonClass => (
+        CopyManner::Python | CopyManner::PythonClass => (
             &["with pytest.raises(", "with self.assertRaises(", "self.assertRaises("],
             PYTHON_ERRORS,
         ),
-        Manner::Node => (&["assert.throws("], NODE_ERRORS),
+        CopyManner::Node => (&["assert.throws("], NODE_ERRORS),
         _ => return None,
     };
     let open = opens.iter().find(|open| line.starts_with(**open))?;
     let close = ["):", ");", ")"].into_iter().find(|close| line.ends_with(close))?;
     let args = split(line.strip_prefix(open)?.strip_suffix(close)?)?;
-    let at = if style == Manner::Node { 1 } else { 0 };
+    let at = if style == CopyManner::Node { 1 } else { 0 };
     let named = *args.get(at)?;
     let is_kind = named.ends_with("Error") && named.chars().all(char::is_alphanumeric);
     let other = kinds[rng.below(kinds.len())];
     // Errors that derive from each other would not tell.
     let apart = ["ValueError", "TypeError", "KeyError", "IndexError", "ZeroDivisionError"];
-    let apart = apart.contains(&named) || (style == Manner::Node && named == "RangeError");
+    let apart = apart.contains(&named) || (style == CopyManner::Node && named == "RangeError");
     let mut args: Vec<&str> = args.clone();
     args[at] = other;
     (is_kind && apart && named != other).then(|| format!("{open}{}{close}", args.join(", ")))
@@ -258,33 +259,38 @@ fn changed_error(style: Manner, line: &str, rng: &mut TestRng) -> Option<String>
 mod tests {
     use super::*;
 
-    fn copy(style: Manner, text: &str) -> Option<Copied> {
-        changed_copy(style, Change::Value, text, ("test_new", &[]), &mut TestRng::new(7))
+    fn copy(style: CopyManner, text: &str) -> Option<Copied> {
+        changed_copy(style, CopyChange::Value, text, ("test_new", &[]), &mut TestRng::new(7))
     }
 
     #[test]
     fn a_copy_differs_in_a_literal() {
         let text =
             "import x\n\n\ndef test_a(tmp_path):\n    v = f(3)\n    assert v == 6\n    g()\n";
-        let made = copy(Manner::Python, text).unwrap();
+        let made = copy(CopyManner::Python, text).unwrap();
         let lines: Vec<&str> = made.body.lines().collect();
         assert_eq!(made.of, "test_a");
         assert!([11, text.len()].contains(&made.at), "{}", made.at);
         assert_eq!(lines[..2], ["def test_new(tmp_path):", "    v = f(3)"]);
         assert!(lines[2].starts_with("    assert v == ") && !lines[2].ends_with("== 6"));
         let class = "class T(C):\n    def test_a(self):\n        self.assertEqual([1, 2], f(3))\n";
-        let made = copy(Manner::PythonClass, class).unwrap();
+        let made = copy(CopyManner::PythonClass, class).unwrap();
         assert_eq!(made.of, "T.test_a");
         assert!([12, class.len()].contains(&made.at), "{}", made.at);
         assert!(made.body.contains(", f(3))") && !made.body.contains("[1, 2]"), "{}", made.body);
         let raises = "def test_a():\n    with pytest.raises(ValueError, match='x'):\n        f(-1)\n    g()\n";
-        let raises =
-            changed_copy(Manner::Python, Change::Error, raises, ("b", &[]), &mut TestRng::new(1));
+        let raises = changed_copy(
+            CopyManner::Python,
+            CopyChange::Error,
+            raises,
+            ("b", &[]),
+            &mut TestRng::new(1),
+        );
         let made = raises.unwrap();
         assert!(made.body.contains("Error, match='x'):\n        f(-1)\n\n"), "{}", made.body);
         assert!(!made.body.contains("ValueError") && !made.body.contains("g()"));
         let node = "describe('d', () => {\n  it('one', async () => {\n    assert.equal(f(3), 'x');\n  });\n});\n";
-        let made = copy(Manner::Node, node).unwrap();
+        let made = copy(CopyManner::Node, node).unwrap();
         assert_eq!(made.of, "one");
         assert!(
             made.body.starts_with("  it('test_new', async () => {\n    assert.equal(f(3), 'x~")
@@ -309,18 +315,18 @@ mod tests {
             let text = format!(
                 "from a import f, the_store as store\nledger = Ledger()\nNUMBERS: list = []\n\n\ndef test_a():\n{body}"
             );
-            assert_eq!(copy(Manner::Python, &text), None, "{body}");
+            assert_eq!(copy(CopyManner::Python, &text), None, "{body}");
         }
         let class = "class T(C):\n    seen = []\n\n    def test_a(self):\n        self.seen.append(1)\n        self.assertEqual(f(3), 6)\n";
-        assert_eq!(copy(Manner::PythonClass, class), None);
+        assert_eq!(copy(CopyManner::PythonClass, class), None);
         let node = "const { store } = require('./a');\ntest('one', () => {\n  assert.equal(store.add(3), 6);\n});\n";
-        assert_eq!(copy(Manner::Node, node), None);
-        assert!(copy(Manner::Node, &node.replace("store.add", "store")).is_some());
+        assert_eq!(copy(CopyManner::Node, node), None);
+        assert!(copy(CopyManner::Node, &node.replace("store.add", "store")).is_some());
         let text = "def test_a():\n    assert f(3) == 6\n";
         assert_eq!(
             changed_copy(
-                Manner::Python,
-                Change::Value,
+                CopyManner::Python,
+                CopyChange::Value,
                 text,
                 ("test_b", &["test_a".into()]),
                 &mut TestRng::new(1)

@@ -14,12 +14,12 @@ mod style;
 use fairtrial_core::language::CanaryStyle;
 use fairtrial_core::tree::{FileTree, RelPath};
 
-use self::copies::{Change, changed_copy};
+use self::copies::{CopyChange, changed_copy};
 pub use self::evidence::{Canary, NOT_REPORTED, canary_evidence};
 pub use self::rng::TestRng;
 use self::shared::is_decorated;
 pub use self::style::name;
-use self::style::{Manner, failing_lines, made_up, wrap};
+use self::style::{CopyManner, failing_lines, made_up, wrap};
 
 /// How many canaries pass, and how many fail.
 const EACH: usize = 2;
@@ -29,7 +29,7 @@ enum Made {
     /// It holds.
     Holds,
     /// It fails: a changed copy, or a made-up one where none can be made.
-    Copy(Change),
+    Copy(CopyChange),
     /// It fails by this line.
     Fails(String),
 }
@@ -51,8 +51,8 @@ pub fn plant(
         // Each way of asserting that the file uses must be seen to fail.
         let failing = failing_lines(style, &text, rng);
         let made: Vec<Made> = (0..2 * EACH)
-            .map(|index| if index % 2 == 0 { Made::Holds } else { Made::Copy(Change::Value) })
-            .chain([Made::Copy(Change::Error)])
+            .map(|index| if index % 2 == 0 { Made::Holds } else { Made::Copy(CopyChange::Value) })
+            .chain([Made::Copy(CopyChange::Error)])
             .chain(failing.into_iter().map(Made::Fails))
             .collect();
         let mut names = Vec::new();
@@ -60,14 +60,14 @@ pub fn plant(
             let name = name(style, &text, names_rng);
             let copied = match made {
                 Made::Copy(change) => {
-                    changed_copy(Manner::of(style), change, &text, (&name, &names), rng)
+                    changed_copy(CopyManner::of(style), change, &text, (&name, &names), rng)
                 }
                 _ => None,
             };
             let holds = matches!(made, Made::Holds);
             let body = match (&copied, made) {
                 // Not every file expects an error.
-                (None, Made::Copy(Change::Error)) => continue,
+                (None, Made::Copy(CopyChange::Error)) => continue,
                 (None, Made::Fails(line)) => wrap(style, &name, &line),
                 _ => made_up(style, &name, holds, rng),
             };

@@ -2,7 +2,7 @@
 
 use super::literal::changed_literal;
 use super::rng::TestRng;
-use super::style::Manner;
+use super::style::CopyManner;
 
 /// What tests of a file have in common and could change.
 pub struct SharedNames<'a> {
@@ -14,14 +14,14 @@ pub struct SharedNames<'a> {
 
 impl<'a> SharedNames<'a> {
     /// What the tests in these lines have in common.
-    pub fn of(style: Manner, lines: &[&'a str]) -> Self {
+    pub fn of(style: CopyManner, lines: &[&'a str]) -> Self {
         let (mut shared, mut in_class) = (Self { bound: Vec::new(), taken: Vec::new() }, false);
         for line in lines {
             let depth = line.len() - line.trim_start().len();
             if depth == 0 && !line.trim().is_empty() {
                 in_class = line.starts_with("class ");
             }
-            if depth == 0 || (in_class && depth <= 4 && style != Manner::Node) {
+            if depth == 0 || (in_class && depth <= 4 && style != CopyManner::Node) {
                 shared.bound.extend(bound_name(style, line.trim()));
                 shared.taken.extend(taken_names(style, line.trim()));
             }
@@ -41,9 +41,11 @@ impl<'a> SharedNames<'a> {
 }
 
 /// The name that a line binds to what tests could change.
-fn bound_name(style: Manner, line: &str) -> Option<&str> {
+fn bound_name(style: CopyManner, line: &str) -> Option<&str> {
     let bound = match style {
-        Manner::Node => ["const ", "let ", "var "].iter().find_map(|it| line.strip_prefix(it))?,
+        CopyManner::Node => {
+            ["const ", "let ", "var "].iter().find_map(|it| line.strip_prefix(it))?
+        }
         _ => line,
     };
     let (name, value) = bound.split_once('=')?;
@@ -59,9 +61,9 @@ fn bound_name(style: Manner, line: &str) -> Option<&str> {
 }
 
 /// The names that a line takes from another file.
-fn taken_names(style: Manner, line: &str) -> Vec<&str> {
+fn taken_names(style: CopyManner, line: &str) -> Vec<&str> {
     let list = match style {
-        Manner::Node => {
+        CopyManner::Node => {
             let inside = line.split_once('{').and_then(|it| it.1.split_once('}'));
             inside.filter(|it| it.1.contains("require(") || it.1.contains(" from ")).map(|it| it.0)
         }

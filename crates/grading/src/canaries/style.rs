@@ -9,7 +9,7 @@ const WORDS: &[&str] = &["keeps", "order", "first", "last", "value", "range", "e
 
 /// How sealed tests are taken apart, so that one can be copied and changed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Manner {
+pub enum CopyManner {
     Python,
     PythonClass,
     Node,
@@ -18,7 +18,7 @@ pub enum Manner {
     Other,
 }
 
-impl Manner {
+impl CopyManner {
     pub fn of(style: &CanaryStyle) -> Self {
         match style.copies.as_str() {
             "python" => Self::Python,

@@ -40,12 +40,12 @@ struct TrialOutput {
     seconds: f64,
     cost: f64,
     prompt: String,
-    attempts: Vec<Attempt>,
+    attempts: Vec<AttemptOutput>,
     requests: Vec<RequestOutput>,
 }
 
 #[derive(Serialize)]
-struct Attempt {
+struct AttemptOutput {
     attempt: u32,
     verdict: Option<&'static str>,
     reason: Option<&'static str>,
@@ -151,7 +151,7 @@ fn trial(view: TrialView) -> TrialOutput {
     }
 }
 
-fn attempt(view: AttemptView) -> Attempt {
+fn attempt(view: AttemptView) -> AttemptOutput {
     let row = view.row;
     let file = |(path, bytes): (RelPath, Vec<u8>)| {
         let content = match String::from_utf8(bytes) {
@@ -160,7 +160,7 @@ fn attempt(view: AttemptView) -> Attempt {
         };
         (path.to_string(), content)
     };
-    Attempt {
+    AttemptOutput {
         attempt: row.number,
         verdict: row.verdict.map(Verdict::word),
         reason: row.verdict.and_then(Verdict::reason),

@@ -279,19 +279,19 @@ fn value_of(key: &str, text: &str) -> Option<u64> {
 
 /// Where a hierarchy is mounted, and where in it this process is.
 #[derive(Debug, PartialEq, Eq)]
-struct Place {
+struct GroupPlace {
     mount: PathBuf,
     below: PathBuf,
 }
 
-impl Place {
+impl GroupPlace {
     fn folder(&self) -> PathBuf {
         self.mount.join(&self.below)
     }
 }
 
 /// The place of a version 1 controller, or of version 2 when `controller` is empty.
-fn place_of(controller: &str, mounts: &str, own: &str) -> Option<Place> {
+fn place_of(controller: &str, mounts: &str, own: &str) -> Option<GroupPlace> {
     let mine = own.lines().find_map(|line| {
         let mut parts = line.splitn(3, ':');
         let (_, controllers, path) = (parts.next()?, parts.next()?, parts.next()?);
@@ -311,7 +311,7 @@ fn place_of(controller: &str, mounts: &str, own: &str) -> Option<Place> {
         fits.then_some((head.next()?, head.next()?))
     })?;
     let below = Path::new(mine).strip_prefix(root).ok()?;
-    Some(Place { mount: PathBuf::from(mount), below: below.to_owned() })
+    Some(GroupPlace { mount: PathBuf::from(mount), below: below.to_owned() })
 }
 
 #[cfg(test)]

@@ -12,8 +12,8 @@ use fairtrial_core::verdict::VoidReason;
 use fairtrial_sandbox::{Allowed, Frame, OWN_PROGRAM, Running, Sandbox};
 
 use super::client::CLIENT;
-use super::wire::{Event, Order};
-use crate::agent::installation::{AgentRun, Installation, Spoiled, Start, watched};
+use super::wire::{Event, TurnOrder};
+use crate::agent::installation::{AgentRun, AgentStart, Installation, Spoiled, watched};
 use crate::agent::program::act;
 use crate::agent::work::{prompt_of, submission, taken};
 use crate::ask::{ActorEnd, Ask, AskReply, Asker, AskerError, Reporter, Role, StepNote, Workspace};
@@ -98,7 +98,7 @@ impl AcpAsker {
         let agent = &self.agent;
         let own = [OWN_PROGRAM, CLIENT].map(str::to_owned).into_iter();
         let prompt = prompt_of(ask);
-        let start = Start {
+        let start = AgentStart {
             command: own.chain(agent.command.iter().map(|it| agent.filled(it, "", ""))).collect(),
             stdin: Vec::new(),
             prompt: prompt.clone(),
@@ -123,7 +123,7 @@ impl AcpAsker {
         session.attempt = ask.attempt;
         let LiveSession { running, relay, .. } = &mut session;
         let began = Instant::now();
-        let order = Order { prompt, permit: agent.config.permit.clone() };
+        let order = TurnOrder { prompt, permit: agent.config.permit.clone() };
         let order = serde_json::to_vec(&order).map_err(|error| Spoiled::of(&error))?;
         let limits = &agent.config.limits;
         running.send(&order, Allowed { wall: limits.wall.0, cpu: limits.time.0 });

@@ -17,7 +17,7 @@ use serde_json::{Value as Json, json};
 use super::rpc::{AUTH_REQUIRED, BAD_PARAMS, Incoming, NO_METHOD, NOT_FOUND, Peer, RpcError};
 use super::terminals::Terminals;
 use super::updates::Updates;
-use super::wire::{Event, Order};
+use super::wire::{Event, TurnOrder};
 use crate::ask::StepNote;
 
 /// The first argument of our program, where it is to be the client.
@@ -57,12 +57,12 @@ pub fn acp_client_main() -> ExitCode {
 }
 
 /// Why there will be no more turns, and the status to end with.
-struct Failed {
+struct ClientFailure {
     why: String,
     status: u8,
 }
 
-impl From<String> for Failed {
+impl From<String> for ClientFailure {
     fn from(why: String) -> Self {
         Self { why, status: 1 }
     }
@@ -98,7 +98,7 @@ fn serve(
     command: &[OsString],
     mut orders: BufReader<UnixStream>,
     to_tool: &ToTool,
-) -> Result<(), Failed> {
+) -> Result<(), ClientFailure> {
     let Some(mut order) = next_order(&mut orders) else { return Ok(()) };
     let (program, args) = command.split_first().ok_or("has no program".to_owned())?;
     let mut agent = Command::new(program)
@@ -119,7 +119,7 @@ fn serve(
     });
     let listening = Arc::clone(&client);
     std::thread::spawn(move || listening.peer.listen(stdout, |it| listening.hear(it)));
-    let gone = |agent: &mut Child| Failed { why: end_of(agent), status: status_of(agent) };
+    let gone = |agent: &mut Child| ClientFailure { why: end_of(agent), status: status_of(agent) };
     let session = match client.open_session() {
         Some(opened) => opened?,
         None => return Err(gone(&mut agent)),
@@ -146,7 +146,7 @@ fn serve(
     }
 }
 
-fn next_order(orders: &mut BufReader<UnixStream>) -> Option<Order> {
+fn next_order(orders: &mut BufReader<UnixStream>) -> Option<TurnOrder> {
     let mut line = String::new();
     orders.read_line(&mut line).ok()?;
     serde_json::from_str(&line).ok()

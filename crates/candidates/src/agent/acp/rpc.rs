@@ -48,7 +48,7 @@ pub enum Incoming {
     Notification { method: String, params: Json },
 }
 
-type Answer = Result<Json, RpcError>;
+type RpcAnswer = Result<Json, RpcError>;
 
 /// The way to the agent, for all threads.
 pub struct Peer {
@@ -59,7 +59,7 @@ pub struct Peer {
 #[derive(Default)]
 struct Waiting {
     last: u64,
-    answers: HashMap<u64, Sender<Answer>>,
+    answers: HashMap<u64, Sender<RpcAnswer>>,
     /// Whether nothing more will come.
     over: bool,
 }
@@ -81,7 +81,7 @@ impl Peer {
     }
 
     /// Asks the agent, and waits for what it answers. `None`: it is gone.
-    pub fn ask(&self, method: &str, params: Json) -> Option<Answer> {
+    pub fn ask(&self, method: &str, params: Json) -> Option<RpcAnswer> {
         let (answer, answered) = channel();
         let mut waiting = self.waiting();
         if waiting.over {
@@ -98,7 +98,7 @@ impl Peer {
     }
 
     /// Answers the agent.
-    pub fn answer(&self, id: &Json, answer: Answer) {
+    pub fn answer(&self, id: &Json, answer: RpcAnswer) {
         let message = match answer {
             Ok(result) => json!({ "jsonrpc": "2.0", "id": id, "result": result }),
             Err(RpcError { code, message }) => {

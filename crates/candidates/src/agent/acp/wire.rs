@@ -6,7 +6,7 @@ use crate::ask::StepNote;
 
 /// What the tool says.
 #[derive(Debug, Serialize, Deserialize)]
-pub struct Order {
+pub struct TurnOrder {
     /// The prompt of the turn that begins.
     pub prompt: String,
     /// Kinds of tool calls that get leave; `None`: all do.

@@ -7,7 +7,7 @@ use fairtrial_core::source::SourceError;
 use fairtrial_core::testrun::PrintedReport;
 use fairtrial_core::tree::{RelPath, Snapshot, TreePath};
 use fairtrial_sandbox::{Caps, HOME};
-use fairtrial_worktree::{Preparation, PreparedTree, Source};
+use fairtrial_worktree::{PreparedTree, Source, TreePreparation};
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use serde::Deserialize;
 
@@ -134,7 +134,7 @@ impl RepositoryTask {
             }
         }
         let limits = context.limits;
-        let preparation = Preparation {
+        let preparation = TreePreparation {
             source: self.source.clone(),
             given: context.task.given.to_work_tree(),
             commands: self.prepare.clone(),
