@@ -109,6 +109,12 @@ serve(turn)
     assert_eq!(attempts[0]["change"]["files"][0]["path"], "half");
     assert_eq!(attempts[1]["change"]["files"].as_array().unwrap().len(), 1, "`half` is gone");
     assert!(attempts[1]["ended"]["cpu_seconds"].as_f64().unwrap() > 0.0);
+    // How long it took is said alike, though it made no request.
+    let wall = |at: usize| attempts[at]["ended"]["wall_seconds"].as_f64().unwrap();
+    let standings = env.json(&["standings", "record", "--json"]);
+    for took in [&trial["seconds"], &standings["candidates"][0]["seconds"]] {
+        assert!((took.as_f64().unwrap() - wall(0) - wall(1)).abs() < 1e-9, "{took}");
+    }
     assert_eq!(
         steps(&attempts[1])[1..],
         ["read /work/merrow/tides.py: done", "write /work/merrow/tides.py: done"]

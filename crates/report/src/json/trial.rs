@@ -137,7 +137,7 @@ fn trial(view: TrialView) -> TrialOutput {
         round: row.round,
         verdict: row.verdict.map(Verdict::word),
         reason: row.verdict.and_then(Verdict::reason),
-        seconds: row.seconds(),
+        seconds: view.seconds,
         cost: row.cost(),
         prompt: view.prompt,
         attempts: view.attempts.into_iter().map(attempt).collect(),

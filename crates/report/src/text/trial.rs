@@ -103,7 +103,7 @@ fn show_trial(out: &mut dyn Write, view: &TrialView, unseal: bool, style: Style)
         out,
         "{verdict} after {} · answered in {} · {} tokens in, {} out · {} {}",
         count(view.attempts.len(), "attempt"),
-        duration(trial.seconds()),
+        duration(view.seconds),
         tokens.input,
         tokens.output,
         money(trial.cost()),

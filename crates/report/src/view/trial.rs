@@ -20,6 +20,8 @@ pub struct TrialView {
     pub task: Option<TaskNote>,
     /// The currency of costs.
     pub currency: String,
+    /// Seconds that the candidate took to answer.
+    pub seconds: f64,
     /// The first prompt.
     pub prompt: String,
     /// The attempts, in order.
@@ -158,6 +160,7 @@ pub fn trial_view(
     unseal: bool,
 ) -> Result<TrialView, RecordError> {
     let gradings = record.gradings(&Selection::of(&row.key))?;
+    let seconds = row.seconds();
     let attempts = std::mem::take(&mut row.attempts);
     let steps = std::mem::take(&mut row.steps);
     let mut views = Vec::<AttemptView>::new();
@@ -174,6 +177,7 @@ pub fn trial_view(
     Ok(TrialView {
         task: manifest.tasks.iter().find(|it| it.name == row.key.task).cloned(),
         currency: manifest.plan.currency.clone(),
+        seconds,
         prompt: record.text(&row.prompt)?,
         attempts: views,
         row,
