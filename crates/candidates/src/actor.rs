@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use fairtrial_core::answer::Submission;
+use fairtrial_core::answer::{AnswerEnd, Submission};
 use fairtrial_core::plan::ChatCandidate;
 use fairtrial_core::text::head_and_tail;
 use fairtrial_core::verdict::VoidReason;
@@ -274,7 +274,7 @@ impl Asker for ActorAsker {
         };
         match self.attempt(ask, workspace, &**reporter) {
             Ok((submission, end)) => AskReply {
-                outcome: AskOutcome::Answer { submission, cut_off: false },
+                outcome: AskOutcome::Answer { submission, end: AnswerEnd::Complete },
                 request: None,
                 ended: Some(end),
             },

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-use fairtrial_core::answer::Submission;
+use fairtrial_core::answer::{AnswerEnd, Submission};
 use fairtrial_core::plan::Tokens;
 use fairtrial_core::source::SourceError;
 use fairtrial_core::tree::WorkTree;
@@ -59,8 +59,8 @@ pub enum AskOutcome {
     Answer {
         /// What was sent.
         submission: Submission,
-        /// Whether the host stopped it at a length limit.
-        cut_off: bool,
+        /// How it ended.
+        end: AnswerEnd,
     },
     /// Nothing more will come: the trial stays at what it has.
     NothingMore,

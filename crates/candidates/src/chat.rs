@@ -4,7 +4,7 @@ use std::io::{self, BufReader, Read as _};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use fairtrial_core::answer::Submission;
+use fairtrial_core::answer::{AnswerEnd, Submission};
 use fairtrial_core::plan::{ChatCandidate, Tokens};
 use fairtrial_core::verdict::VoidReason;
 use serde::Deserialize;
@@ -37,6 +37,10 @@ pub(crate) struct Got {
     pub(crate) calls: Vec<Json>,
     /// Whether the host stopped it at a length limit.
     pub(crate) cut_off: bool,
+    /// What the host says of the model's declining to answer.
+    refusal: String,
+    /// Why it ended, in the host's word.
+    finish: String,
     tokens: Option<Tokens>,
     first_token: Option<Duration>,
 }
@@ -50,6 +54,35 @@ pub(crate) struct RequestRefused {
     pub(crate) wait: Option<Duration>,
     /// Whether nobody is there: the host cannot be reached at all.
     nobody: bool,
+}
+
+impl Got {
+    /// How the answer ended.
+    pub(crate) fn end(&self) -> AnswerEnd {
+        match self.cut_off {
+            true => AnswerEnd::CutOff,
+            false if self.text.trim().is_empty() && !self.refusal.is_empty() => AnswerEnd::Refused,
+            false => AnswerEnd::Complete,
+        }
+    }
+
+    /// What was said: where the host tells of nothing else, why the model declined.
+    pub(crate) fn said(self) -> String {
+        if self.text.trim().is_empty() { self.refusal } else { self.text }
+    }
+
+    /// What a person should know of how it ended; empty: it ended as answers do.
+    fn remark(&self) -> String {
+        let finish = match self.finish.as_str() {
+            "" | "stop" | "length" | "tool_calls" => String::new(),
+            other => format!("finish reason `{other}`"),
+        };
+        let refusal = match self.refusal.as_str() {
+            "" => String::new(),
+            text => format!("refusal: {text}"),
+        };
+        [finish, refusal].into_iter().filter(|it| !it.is_empty()).collect::<Vec<_>>().join("; ")
+    }
 }
 
 impl RequestRefused {
@@ -119,7 +152,8 @@ impl Asker for ChatAsker {
         let request = Some(note(&result, &body, began.elapsed()));
         let outcome = match result {
             Ok(got) => {
-                AskOutcome::Answer { submission: Submission::Text(got.text), cut_off: got.cut_off }
+                let end = got.end();
+                AskOutcome::Answer { submission: Submission::Text(got.said()), end }
             }
             Err(refused) => refused.outcome(),
         };
@@ -179,6 +213,7 @@ pub(crate) fn note(
     };
     match result {
         Ok(got) => RequestNote {
+            detail: got.remark(),
             first_token: got.first_token,
             tokens: got.tokens.unwrap_or_else(|| estimate(body, &got.text)),
             estimated: got.tokens.is_none(),
@@ -241,6 +276,8 @@ pub(crate) struct Choice {
 #[derive(Debug, Deserialize)]
 pub(crate) struct MessageContent {
     content: Option<Json>,
+    #[serde(default)]
+    refusal: Option<String>,
     #[serde(default)]
     tool_calls: Option<Vec<Json>>,
 }
@@ -316,6 +353,8 @@ fn read_whole(mut reader: impl io::Read) -> io::Result<Got> {
         calls,
         text: choice.message.as_ref().map(MessageContent::text).unwrap_or_default(),
         cut_off: choice.finish_reason.as_deref() == Some("length"),
+        refusal: choice.message.as_ref().and_then(|it| it.refusal.clone()).unwrap_or_default(),
+        finish: choice.finish_reason.clone().unwrap_or_default(),
         tokens: completion.usage.as_ref().map(TokenCounts::tokens),
         first_token: None,
     })
@@ -335,6 +374,8 @@ fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
         text: String::new(),
         calls: Vec::new(),
         cut_off: false,
+        refusal: String::new(),
+        finish: String::new(),
         tokens: None,
         first_token: None,
     };
@@ -360,9 +401,12 @@ fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
                 got.first_token = Some(began.elapsed());
             }
             got.text.push_str(&text);
+            let refusal = choice.message.as_ref().and_then(|it| it.refusal.as_deref());
+            got.refusal.push_str(refusal.unwrap_or_default());
             if let Some(reason) = &choice.finish_reason {
                 finished = true;
                 got.cut_off = reason == "length";
+                got.finish.clone_from(reason);
             }
         }
         got.tokens = part.usage.as_ref().map(TokenCounts::tokens).or(got.tokens);

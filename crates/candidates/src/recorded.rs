@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
-use fairtrial_core::answer::Submission;
+use fairtrial_core::answer::{AnswerEnd, Submission};
 use fairtrial_core::plan::RecordedCandidate;
 use fairtrial_core::source::{SourceError, parse_jsonl, utf8};
 use fairtrial_core::tree::RelPath;
@@ -27,6 +27,8 @@ struct RecordedLine {
     patch: Option<String>,
     #[serde(default)]
     cut_off: bool,
+    #[serde(default)]
+    refused: bool,
 }
 
 const fn one() -> u32 {
@@ -36,7 +38,7 @@ const fn one() -> u32 {
 /// A candidate whose answers were written down.
 #[derive(Debug)]
 pub struct RecordedAsker {
-    answers: BTreeMap<(String, u32, u32), (Submission, bool)>,
+    answers: BTreeMap<(String, u32, u32), (Submission, AnswerEnd)>,
 }
 
 impl RecordedAsker {
@@ -71,7 +73,15 @@ impl RecordedAsker {
                     "task `{task}`, sample {sample}, attempt {attempt} was answered before"
                 ));
             }
-            answers.insert(key, (submission, line.cut_off));
+            let end = match (line.cut_off, line.refused) {
+                (false, false) => AnswerEnd::Complete,
+                (true, false) => AnswerEnd::CutOff,
+                (false, true) => AnswerEnd::Refused,
+                (true, true) => {
+                    return fail("an answer is either `cut_off` or `refused`".to_owned());
+                }
+            };
+            answers.insert(key, (submission, end));
         }
         Ok(Self { answers })
     }
@@ -95,8 +105,8 @@ impl Asker for RecordedAsker {
     ) -> AskReply {
         let key = (ask.task.clone(), ask.sample, ask.attempt);
         let outcome = match self.answers.get(&key) {
-            Some((submission, cut_off)) => {
-                AskOutcome::Answer { submission: submission.clone(), cut_off: *cut_off }
+            Some((submission, end)) => {
+                AskOutcome::Answer { submission: submission.clone(), end: *end }
             }
             None if ask.attempt > 1 => AskOutcome::NothingMore,
             None => {
@@ -160,7 +170,10 @@ mod tests {
         };
         assert_eq!(
             ask(1),
-            AskOutcome::Answer { submission: Submission::Text("x".into()), cut_off: false }
+            AskOutcome::Answer {
+                submission: Submission::Text("x".into()),
+                end: AnswerEnd::Complete
+            }
         );
         assert_eq!(ask(3), AskOutcome::NothingMore);
     }

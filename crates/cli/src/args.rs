@@ -28,6 +28,8 @@ pub enum Command {
     Standings(StandingsArgs),
     /// Show trials in full: prompt, answer, code, tests, feedback
     Show(ShowArgs),
+    /// Show how a text would be read as an answer, without judging it
+    Read(ReadArgs),
     /// Lay out what an attempt made of the files, in a folder
     Files(FilesArgs),
     /// Note that a person helped with a trial
@@ -109,6 +111,32 @@ pub struct ShowArgs {
     /// Show what is sealed, too: inputs, expectations, results
     #[arg(long)]
     pub unseal: bool,
+    /// Write JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// `fairtrial read`.
+#[derive(Debug, clap::Args)]
+pub struct ReadArgs {
+    /// File with the text; `-` for standard input
+    #[arg(value_name = "FILE")]
+    pub file: PathBuf,
+    /// Folder of the task that it is to answer, in its docket's
+    #[arg(long, value_name = "DIR")]
+    pub task: PathBuf,
+    /// Exit with 1 unless the strict reader takes it, too
+    #[arg(long)]
+    pub strict: bool,
+    /// The text was cut off by the host
+    #[arg(long)]
+    pub cut_off: bool,
+    /// File with languages that do not ship with the tool, may be given again
+    #[arg(long, value_name = "FILE")]
+    pub languages: Vec<PathBuf>,
+    /// Go on where code cannot be confined: it can then do what you can do
+    #[arg(long)]
+    pub trust_code: bool,
     /// Write JSON
     #[arg(long)]
     pub json: bool,

@@ -12,7 +12,7 @@ use fairtrial_core::source::SourceError;
 use fairtrial_grading::FolderError;
 use fairtrial_record::RecordError;
 use fairtrial_report::safe;
-use fairtrial_runner::{FilesError, PrepareError, RegradeError, RunError, VetError};
+use fairtrial_runner::{FilesError, PrepareError, ReadError, RegradeError, RunError, VetError};
 use fairtrial_sandbox::SandboxError;
 use fairtrial_standin::StandinError;
 
@@ -40,6 +40,9 @@ pub enum Failure {
     /// The files of an attempt.
     #[error(transparent)]
     Files(#[from] FilesError),
+    /// Reading a text.
+    #[error(transparent)]
+    Read(#[from] ReadError),
     /// A run.
     #[error(transparent)]
     Run(#[from] RunError),
@@ -120,6 +123,9 @@ impl Failure {
         match self {
             Self::Prepare(error) => of_preparing(error),
             Self::Vet(VetError::Prepare(error)) => of_preparing(error),
+            Self::Read(ReadError::Prepare(error)) => of_preparing(error),
+            Self::Read(ReadError::Start { .. }) => Advice::of(OUTSIDE),
+            Self::Read(ReadError::NoTask(_)) => Advice::of(USAGE),
             Self::Vet(_) | Self::Folder(_) | Self::Source(_) => Advice::of(USAGE),
             Self::NoVariable(_) | Self::UnknownLanguage { .. } | Self::EmptyNote => {
                 Advice::of(USAGE)

@@ -53,6 +53,7 @@ pub fn run(
         Command::Run(args) => commands::run::run(&args, environment, out, err),
         Command::Standings(args) => commands::standings::run(&args, environment, out),
         Command::Show(args) => commands::show::run(&args, environment, out),
+        Command::Read(args) => commands::read::run(&args, environment, out),
         Command::Files(args) => commands::files::run(&args, environment, err),
         Command::Note(args) => commands::note::run(&args, err),
         Command::Regrade(args) => commands::regrade::run(&args, environment, out, err),

@@ -75,6 +75,8 @@ worded! {
         DidNotBuild = "did not build",
         /// The answer has no code.
         NoCodeFound = "no code found",
+        /// There is code, but a strict reader does not take it.
+        NotAsAsked = "not in the form asked for",
         /// The code is in another language than the task's.
         WrongLanguage = "wrong language",
         /// The answer stops short or leaves parts out.
@@ -87,7 +89,7 @@ worded! {
         BrokeWhatWorked = "broke what worked",
         /// The judging itself was attacked.
         Tampering = "tampering",
-        /// The candidate declined to answer. Nothing notices it yet.
+        /// The candidate declined to answer.
         Refused = "refused",
         /// The candidate stopped by itself before it was done. No kind of candidate can yet.
         GaveUp = "gave up",

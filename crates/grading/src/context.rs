@@ -8,7 +8,7 @@ use std::time::Duration;
 use fairtrial_core::language::{Dialect, LanguageDefinition, fill};
 use fairtrial_core::limits::{Limits, wall_of};
 use fairtrial_core::task::Task;
-use fairtrial_core::tree::{RelPath, Snapshot};
+use fairtrial_core::tree::{FileTree, RelPath, Snapshot};
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{
     Archive, Caps, Collect, DRIVER, Ending, Job, LimitHit, Outcome, Reach, Sandbox, SandboxError,
@@ -169,7 +169,15 @@ impl<'a> JudgeContext<'a> {
         if self.definition.parse.is_empty() {
             return Ok(None);
         }
-        let layer = Archive::of_snapshot(files)?;
+        let before = self.definition.parse_before.as_bytes();
+        let layer = match files.file(file.as_str()) {
+            Some(code) if !before.is_empty() => {
+                let mut files = files.clone();
+                files.put_files(&FileTree::from([(file.clone(), [before, code].concat())]));
+                Archive::of_snapshot(&files)?
+            }
+            _ => Archive::of_snapshot(files)?,
+        };
         let job = self.job(&self.definition.parse, file, self.build_caps(), vec![&layer]);
         let outcome = self.sandbox().run(&job)?;
         Ok(Some(outcome.limit.is_none() && outcome.ending == Ending::Exited(0)))

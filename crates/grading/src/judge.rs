@@ -7,6 +7,7 @@
 use std::sync::{PoisonError, RwLock};
 
 use fairtrial_core::change::Change;
+use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Languages;
 use fairtrial_core::limits::{LimitSettings, Limits};
@@ -23,7 +24,7 @@ use crate::form::{Answered, Start, Surroundings};
 use crate::outcome::{SealedTest, nothing_run};
 use crate::preflights::Preflights;
 use crate::pressure::Pressure;
-use crate::shared::{Builds, Shared};
+use crate::shared::{Builds, Shared, Soundness};
 use crate::stability;
 use crate::tools::{ToolMissing, Toolbox};
 
@@ -72,9 +73,17 @@ impl Judge {
         trees: TreeCache,
     ) -> Self {
         let (builds, checkers_doubts) = (Builds::default(), Doubts::default());
-        let preflights = Preflights::default();
-        let shared =
-            Shared { languages, tools, sandbox, builds, trees, preflights, checkers_doubts };
+        let (preflights, soundness) = (Preflights::default(), Soundness::default());
+        let shared = Shared {
+            languages,
+            tools,
+            sandbox,
+            builds,
+            soundness,
+            trees,
+            preflights,
+            checkers_doubts,
+        };
         Self { shared, turn: RwLock::new(()) }
     }
 
@@ -202,8 +211,8 @@ impl Judge {
         again_alone(&first, judge())
     }
 
-    /// Whether an answer parses, or builds where its language has no command for that. No sealed test
-    /// is there. What cannot be found out counts as sound: it is left as it stands.
+    /// Whether an answer parses, or builds where its language has no command for that; `None` when that
+    /// cannot be found out. No sealed test is there. Equal files are looked at once.
     #[must_use]
     pub(crate) fn is_sound(
         &self,
@@ -211,11 +220,19 @@ impl Judge {
         start: &Start,
         change: &Change,
         limits: Limits,
-    ) -> bool {
+    ) -> Option<bool> {
         let _turn = self.turn.read().unwrap_or_else(PoisonError::into_inner);
         let (doubts, runner) = (&Doubts::default(), task.form.runner());
-        let Ok(context) = self.context(task, runner, &[], limits, doubts) else { return true };
-        task.form.is_sound(&context, &Answered { start, change }).unwrap_or(true)
+        let context = self.context(task, runner, &[], limits, doubts).ok()?;
+        let files = Digest::of_snapshot(&Answered { start, change }.files());
+        let of_what = format!("{} {:?} {files}", task.digest, context.tool.program);
+        let key = Digest::of(of_what.as_bytes());
+        if let Some(known) = self.shared.soundness.find(&key) {
+            return Some(known);
+        }
+        let found = task.form.is_sound(&context, &Answered { start, change }).ok()?;
+        self.shared.soundness.keep(key, found);
+        Some(found)
     }
 
     /// All that the runs of one judgement have in common.

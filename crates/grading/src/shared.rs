@@ -1,6 +1,6 @@
 //! What all judgements share: languages, tools, the sandbox, what was built.
 
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use fairtrial_core::digest::Digest;
@@ -19,6 +19,8 @@ pub struct Shared {
     pub tools: Toolbox,
     pub sandbox: Sandbox,
     pub builds: Builds,
+    /// Whether code parses, by what it is.
+    pub soundness: Soundness,
     /// Repositories that were made ready.
     pub trees: TreeCache,
     /// What their tests come to before anything is changed, by task.
@@ -37,6 +39,29 @@ impl Shared {
             language: language.to_owned(),
             why: "there is no definition of it".to_owned(),
         })
+    }
+}
+
+/// Whether code parses that was looked at, by its digest.
+#[derive(Debug, Default)]
+pub struct Soundness(Mutex<HashMap<Digest, bool>>);
+
+/// Texts of which that is kept.
+const SOUNDNESS_MAX: usize = 20_000;
+
+impl Soundness {
+    /// Whether this parses, where that is known.
+    pub fn find(&self, key: &Digest) -> Option<bool> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(key).copied()
+    }
+
+    /// Keeps it. Where there is much, all is forgotten: it can be found out again.
+    pub fn keep(&self, key: Digest, is_sound: bool) {
+        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if known.len() >= SOUNDNESS_MAX {
+            known.clear();
+        }
+        known.insert(key, is_sound);
     }
 }
 

@@ -3,11 +3,14 @@
 
 use std::time::{Duration, Instant};
 
-use fairtrial_core::answer::{Code, Deviation, Reading, Submission};
+use fairtrial_core::answer::{
+    AnswerEnd, Code, Deviation, Reading, ReadingNotes, SoundCheck, Submission,
+};
 use fairtrial_core::change::Change;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::limits::Limits;
 use fairtrial_core::plan::ReadingMode;
+use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::FailReason;
 
 use crate::docket::PosedTask;
@@ -22,8 +25,8 @@ pub struct JudgeOptions {
     pub limits: Limits,
     /// Whether code is also found in what surrounds it.
     pub reading: ReadingMode,
-    /// Whether the host cut the answer off at a length limit.
-    pub cut_off: bool,
+    /// How the answer ended.
+    pub end: AnswerEnd,
     /// Whether visible examples are run after a failure, for feedback.
     pub examples: bool,
 }
@@ -35,6 +38,8 @@ pub struct JudgedSubmission {
     pub judgement: Judgement,
     /// What the lenient reader forgave.
     pub deviations: Vec<Deviation>,
+    /// How it was read.
+    pub reading: ReadingNotes,
     /// What was judged; `None` where nothing was found.
     pub code: Option<Code>,
     /// How long that took.
@@ -52,62 +57,98 @@ impl Judge {
     ) -> JudgedSubmission {
         let began = Instant::now();
         let sealed = || task.form.sealed_tests();
-        let (judgement, deviations, code) = match self.start(task, options.limits) {
-            Err(error) => (error_judged(&sealed(), &error), Vec::new(), None),
-            Ok(start) => match self.read(task, &start, submission, options) {
-                Ok(reading) => self.judge_reading(task, &start, reading, options),
-                Err(message) => {
-                    let reason = FailReason::PatchDoesNotApply;
-                    (nothing_run(&sealed(), reason, Some(message)), Vec::new(), None)
-                }
-            },
+        let not_judged = |judgement| JudgedSubmission {
+            judgement,
+            deviations: Vec::new(),
+            reading: ReadingNotes::default(),
+            code: None,
+            took: began.elapsed(),
         };
-        JudgedSubmission { judgement, deviations, code, took: began.elapsed() }
+        let start = match self.start(task, options.limits) {
+            Err(error) => return not_judged(error_judged(&sealed(), &error)),
+            Ok(start) => start,
+        };
+        match self.read(task, &start, submission, options.end, options.limits) {
+            Err(message) => {
+                let reason = FailReason::PatchDoesNotApply;
+                not_judged(nothing_run(&sealed(), reason, Some(message)))
+            }
+            Ok(reading) => {
+                let (judgement, code) = self.judge_reading(task, &start, &reading, options);
+                let Reading { deviations, notes, .. } = reading;
+                JudgedSubmission {
+                    judgement,
+                    deviations,
+                    reading: notes,
+                    code,
+                    took: began.elapsed(),
+                }
+            }
+        }
     }
 
-    /// Finds the code. Marks of a typesetter are mended only where that turns code that does not parse
-    /// into code that does.
-    fn read(
+    /// Finds the answer in what was sent; nothing is run but what parses code.
+    ///
+    /// # Errors
+    /// In words: a patch that does not apply.
+    pub fn read(
         &self,
         task: &PosedTask,
         start: &Start,
         submission: &Submission,
-        options: JudgeOptions,
+        end: AnswerEnd,
+        limits: Limits,
     ) -> Result<Reading<Change>, String> {
-        let mut reading = task.form.answer().read(&ReadFrom {
+        task.form.answer().read(&ReadFrom {
             task,
             start,
             languages: self.languages(),
-            limits: options.limits,
+            limits,
             submission,
-            cut_off: options.cut_off,
-        })?;
-        if options.reading == ReadingMode::Lenient
-            && let (Ok(found), Some(mended)) = (&reading.lenient, &reading.mended)
-            && !self.is_sound(task, start, found, options.limits)
-            && self.is_sound(task, start, mended, options.limits)
-        {
-            reading.take_mended();
-        }
-        Ok(reading)
+            end,
+            check: &CodeParses { judge: self, task, start, limits },
+        })
     }
 
     fn judge_reading(
         &self,
         task: &PosedTask,
         start: &Start,
-        reading: Reading<Change>,
+        reading: &Reading<Change>,
         options: JudgeOptions,
-    ) -> (Judgement, Vec<Deviation>, Option<Code>) {
+    ) -> (Judgement, Option<Code>) {
         let (mut judgement, code) = match reading.judged(options.reading) {
             Ok(change) => {
                 let (limits, examples) = (options.limits, options.examples);
                 let judged = self.judge_change(task, start, change, limits, examples);
                 (judged, Some(task.form.answer().code(start, change)))
             }
-            Err(reason) => (nothing_run(&task.form.sealed_tests(), reason, None), None),
+            Err(reason) => {
+                let message = reading.fault.clone().or_else(|| asked_for(reason, reading));
+                (nothing_run(&task.form.sealed_tests(), reason, message), None)
+            }
         };
         judgement.verdict = reading.explained(judgement.verdict);
-        (judgement, reading.deviations, code)
+        (judgement, code)
+    }
+}
+
+/// What a strict reader minds.
+fn asked_for(reason: FailReason, reading: &Reading<Change>) -> Option<String> {
+    let words: Vec<&str> = reading.deviations.iter().map(|it| it.word()).collect();
+    (reason == FailReason::NotAsAsked).then(|| words.join(", "))
+}
+
+/// Whether code parses, as the task's language and its given files have it.
+struct CodeParses<'a> {
+    judge: &'a Judge,
+    task: &'a PosedTask,
+    start: &'a Start,
+    limits: Limits,
+}
+
+impl SoundCheck for CodeParses<'_> {
+    fn is_sound(&self, files: &FileTree) -> Option<bool> {
+        self.judge.is_sound(self.task, self.start, &Change::from(files.clone()), self.limits)
     }
 }

@@ -1,6 +1,6 @@
 //! What is written into a record, piece by piece.
 
-use fairtrial_core::answer::{Code, Deviation, Submission};
+use fairtrial_core::answer::{AnswerEnd, Code, Deviation, ReadingNotes, Submission};
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::plan::Tokens;
 use fairtrial_core::trouble::Trouble;
@@ -11,8 +11,8 @@ use fairtrial_core::verdict::Verdict;
 pub struct NewAnswer {
     /// What was sent.
     pub submission: Submission,
-    /// Whether the host stopped it at a length limit.
-    pub cut_off: bool,
+    /// How it ended.
+    pub end: AnswerEnd,
     /// How a candidate that acts ended, and what it said: a JSON object.
     pub ended_as: Option<String>,
     /// Seconds that a candidate that acts took; `None`: its requests say it.
@@ -68,6 +68,8 @@ pub struct NewJudgement<'a> {
     pub judgement: &'a Judgement,
     /// What the lenient reader forgave.
     pub deviations: &'a [Deviation],
+    /// How the answer was read.
+    pub reading: &'a ReadingNotes,
     /// What was judged.
     pub code: Option<&'a Code>,
     /// What goes back to the candidate.

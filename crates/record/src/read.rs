@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use fairtrial_core::answer::{Code, Submission};
+use fairtrial_core::answer::{AnswerEnd, Code, ReadingNotes, Submission};
 use fairtrial_core::change::ChangeFacts;
 use fairtrial_core::judgement::TestOutcome;
 use fairtrial_core::plan::Tokens;
@@ -86,7 +86,7 @@ impl Record {
                 "SELECT candidate, task, sample, attempt, answer_kind, answer, cut_off, verdict,
                  reason, tests_passed, tests_total, credit, deviations, code, message, notes,
                  feedback, judge_seconds, tests, change, ended_as, same_failure, undone, repeated,
-                 turned_red, false_claims, answer_seconds
+                 turned_red, false_claims, answer_seconds, refused, reading
                  FROM attempts {own} ORDER BY candidate, task, sample, attempt"
             );
             let mut attempts =
@@ -347,7 +347,11 @@ fn attempt_row(row: &Row<'_>) -> rusqlite::Result<AttemptRow> {
         number: row.get(3)?,
         answer_kind: row.get(4)?,
         answer: row.get(5)?,
-        cut_off: row.get(6)?,
+        end: match (row.get(6)?, row.get(27)?) {
+            (true, _) => AnswerEnd::CutOff,
+            (false, true) => AnswerEnd::Refused,
+            (false, false) => AnswerEnd::Complete,
+        },
         verdict: verdict(row.get(7)?, row.get(8)?)?,
         tests_passed: row.get::<_, Option<u32>>(9)?.unwrap_or(0),
         tests_total: row.get::<_, Option<u32>>(10)?.unwrap_or(0),
@@ -363,6 +367,10 @@ fn attempt_row(row: &Row<'_>) -> rusqlite::Result<AttemptRow> {
         ended_as: row.get(20)?,
         trouble: trouble(row, 21)?,
         answer_seconds: row.get(26)?,
+        reading: match row.get::<_, Option<String>>(28)? {
+            Some(text) => serde_json::from_str(&text).map_err(conversion)?,
+            None => ReadingNotes::default(),
+        },
     })
 }
 

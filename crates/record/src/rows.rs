@@ -1,5 +1,6 @@
 //! What is read out of a record, row by row.
 
+use fairtrial_core::answer::{AnswerEnd, ReadingNotes};
 use fairtrial_core::plan::Tokens;
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::standings::TaskCounts;
@@ -131,8 +132,8 @@ pub struct AttemptRow {
     pub answer_kind: String,
     /// The digest of the answer.
     pub answer: String,
-    /// Whether the host stopped it at a length limit.
-    pub cut_off: bool,
+    /// How the answer ended.
+    pub end: AnswerEnd,
     /// What it came to; `None` until it is judged.
     pub verdict: Option<Verdict>,
     /// Sealed tests that passed.
@@ -143,6 +144,8 @@ pub struct AttemptRow {
     pub credit: f64,
     /// What the lenient reader forgave.
     pub deviations: Vec<String>,
+    /// How the answer was read.
+    pub reading: ReadingNotes,
     /// The digest of what was judged: files, or a patch where there is a `change`.
     pub code: Option<String>,
     /// The digest of what the change does, for an answer to a repository.

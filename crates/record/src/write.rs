@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use fairtrial_core::answer::{Code, Submission};
+use fairtrial_core::answer::{AnswerEnd, Code, Submission};
 use fairtrial_core::digest::Digest;
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::tree::FileTree;
@@ -346,8 +346,8 @@ impl Record {
             transaction
                 .prepare_cached(
                     "INSERT INTO attempts (candidate, task, sample, attempt, round, answer_kind,
-                     answer, cut_off, answered, ended_as, answer_seconds)
-                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
+                     answer, cut_off, answered, ended_as, answer_seconds, refused)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
                 )?
                 .execute(params![
                     key.candidate,
@@ -357,10 +357,11 @@ impl Record {
                     round,
                     answer.submission.kind(),
                     body.as_str(),
-                    answer.cut_off,
+                    answer.end == AnswerEnd::CutOff,
                     answer.at,
                     ended_as.as_ref().map(|it| it.as_str().to_owned()),
-                    answer.seconds
+                    answer.seconds,
+                    answer.end == AnswerEnd::Refused
                 ])?;
             Ok(())
         })
@@ -400,7 +401,7 @@ impl Record {
                      tests_total = ?8, credit = ?9, deviations = ?10, code = ?11, message = ?12,
                      notes = ?13, feedback = ?14, judge_seconds = ?15, tests = ?16, change = ?17,
                      same_failure = ?18, undone = ?19, repeated = ?20, turned_red = ?21,
-                     false_claims = ?22
+                     false_claims = ?22, reading = ?23
                      WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND attempt = ?4",
                 )?
                 .execute(params![
@@ -425,7 +426,8 @@ impl Record {
                     new.trouble.undone,
                     new.trouble.repeated,
                     new.trouble.turned_red,
-                    new.trouble.false_claims
+                    new.trouble.false_claims,
+                    json(new.reading)?
                 ])?;
             match new.trial {
                 Some(verdict) => end_trial(transaction, key, verdict, new.at),

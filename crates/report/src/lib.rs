@@ -12,12 +12,14 @@ mod text;
 mod view;
 
 pub use figures::{count, duration, money, percent, thousands};
-pub use json::{doctor_json, regrade_json, show_json, standings_json, vet_json};
+pub use json::{doctor_json, reading_json, regrade_json, show_json, standings_json, vet_json};
 pub use safe::safe;
 pub use style::Style;
-pub use text::{doctor_table, regrade_table, show_list, show_trials, standings, vet_table};
+pub use text::{
+    doctor_table, reading_text, regrade_table, show_list, show_trials, standings, vet_table,
+};
 pub use view::{
-    AttemptView, Deviations, DoctorView, Helped, LanguageView, LayerView, Note, Rival,
+    AttemptView, Deviations, DoctorView, Helped, LanguageView, LayerView, Note, ReadingView, Rival,
     StandingsView, StepView, TestView, TrialView, is_narrow, standings_view, trial_list,
     trial_view,
 };

@@ -161,7 +161,7 @@ fn judge_again(
     let options = JudgeOptions {
         limits: entry.limits,
         reading: manifest.plan.reading,
-        cut_off: item.attempt.cut_off,
+        end: item.attempt.end,
         examples: false,
     };
     let judged = setup.judge.judge_submission(&entry.task, &item.submission, options);

@@ -9,6 +9,7 @@ use std::thread;
 use std::time::{Duration, Instant, SystemTime};
 
 use fairtrial_candidates::{Ask, AskOutcome, AskReply, Reporter, RequestNote, StepNote, Workspace};
+use fairtrial_core::answer::ReadingNotes;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::plan::Candidate;
 use fairtrial_core::schedule::{TrialKey, schedule};
@@ -287,7 +288,7 @@ fn judge_answer(
     let options = JudgeOptions {
         limits: entry.limits,
         reading: preparation.plan.reading,
-        cut_off: answer.cut_off,
+        end: answer.end,
         examples,
     };
     preparation.judge.judge_submission(&entry.task, &answer.submission, options)
@@ -297,7 +298,13 @@ fn judge_answer(
 fn not_judged(why: &str) -> JudgedSubmission {
     let bare = Judgement::bare(Verdict::Void(VoidReason::SandboxError));
     let judgement = Judgement { notes: vec![why.to_owned()], ..bare };
-    JudgedSubmission { judgement, deviations: Vec::new(), code: None, took: Duration::ZERO }
+    JudgedSubmission {
+        judgement,
+        deviations: Vec::new(),
+        reading: ReadingNotes::default(),
+        code: None,
+        took: Duration::ZERO,
+    }
 }
 
 impl World for Preparation {

@@ -370,18 +370,17 @@ impl<'a> Session<'a> {
         let request = trial.request.take().zip(request);
         self.counter.progress.cost += request.as_ref().map_or(0.0, |it| it.1.cost);
         let (round, attempt) = (trial.round, trial.attempt);
-        if let AskOutcome::Answer { submission, cut_off } = reply.outcome {
+        if let AskOutcome::Answer { submission, end } = reply.outcome {
             let at = self.spec.world.now();
             let ended = reply.ended.as_ref();
             trial.met_limit = ended.is_some_and(|it| !it.limit.is_empty());
             let ended_as = ended.and_then(|it| serde_json::to_string(it).ok());
             let seconds = ended.map(|it| it.wall_seconds);
             let last_words = ended.map(|it| it.stdout.clone());
-            let answer =
-                NewAnswer { submission: submission.clone(), cut_off, ended_as, seconds, at };
+            let answer = NewAnswer { submission: submission.clone(), end, ended_as, seconds, at };
             let request = request.as_ref().map(|it| (it.0, &it.1));
             self.record.commit_answer(key, round, attempt, &answer, request)?;
-            let next = trial.answered(submission, cut_off, last_words);
+            let next = trial.answered(submission, end, last_words);
             return self.proceed(key, next);
         }
         if let Some((number, request)) = &request {
@@ -451,6 +450,7 @@ impl<'a> Session<'a> {
             &NewJudgement {
                 judgement: &judged.judgement,
                 deviations: &judged.deviations,
+                reading: &judged.reading,
                 code: judged.code.as_ref(),
                 feedback: text.as_deref(),
                 seconds: judged.took.as_secs_f64(),
@@ -509,7 +509,7 @@ fn result(note: RequestNote, price: Price) -> RequestResult {
 
 #[cfg(test)]
 mod tests {
-    use fairtrial_core::answer::Submission;
+    use fairtrial_core::answer::{AnswerEnd, ReadingNotes, Submission};
     use fairtrial_core::judgement::TestOutcome;
     use fairtrial_core::language::Languages;
     use fairtrial_core::limits::Limits;
@@ -647,7 +647,7 @@ mod tests {
 
     fn answer(text: &str) -> AskReply {
         let submission = Submission::Text(text.to_owned());
-        let outcome = AskOutcome::Answer { submission, cut_off: false };
+        let outcome = AskOutcome::Answer { submission, end: AnswerEnd::Complete };
         AskReply { request: Some(note("answered")), ..AskReply::bare(outcome) }
     }
 
@@ -667,7 +667,13 @@ mod tests {
             ..fairtrial_core::judgement::Judgement::bare(verdict)
         };
         let took = Duration::from_millis(5);
-        Box::new(JudgedSubmission { judgement, deviations: Vec::new(), code: None, took })
+        Box::new(JudgedSubmission {
+            judgement,
+            deviations: Vec::new(),
+            reading: ReadingNotes::default(),
+            code: None,
+            took,
+        })
     }
 
     fn only(orders: Vec<RunOrder>) -> RunOrder {

@@ -1,7 +1,7 @@
 //! One trial as a state machine: ask, judge, tell what failed, ask again.
 
 use fairtrial_candidates::{Message, Role, StepNote};
-use fairtrial_core::answer::{Code, Submission};
+use fairtrial_core::answer::{AnswerEnd, Code, Submission};
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::trouble::{StepWatch, TrialWatch, Trouble, WatchedStep};
@@ -67,8 +67,8 @@ pub fn step_of(step: &StepNote) -> WatchedStep<'_> {
 pub struct Unjudged {
     /// What was sent.
     pub submission: Submission,
-    /// Whether the host cut it off.
-    pub cut_off: bool,
+    /// How it ended.
+    pub end: AnswerEnd,
 }
 
 /// What comes next.
@@ -127,7 +127,7 @@ impl TrialState {
             let text = |key: &str| ended.as_ref()?.get(key)?.as_str();
             trial.met_limit = text("limit").is_some_and(|it| !it.is_empty());
             let last_words = text("stdout").map(str::to_owned);
-            next = trial.answered(submission, attempt.cut_off, last_words);
+            next = trial.answered(submission, attempt.end, last_words);
             trial.steps = StepWatch::default();
             for step in row.steps.iter().filter(|it| it.attempt == attempt.number) {
                 let detail = step.detail.as_deref().map(|it| record.text(it)).transpose()?;
@@ -155,13 +155,13 @@ impl TrialState {
     pub fn answered(
         &mut self,
         submission: Submission,
-        cut_off: bool,
+        end: AnswerEnd,
         last_words: Option<String>,
     ) -> Next {
         self.last_words = last_words;
         self.messages.push(message(Role::Assistant, &as_said(&submission)));
         self.last_submission = Some(submission.clone());
-        self.unjudged = Some(Unjudged { submission, cut_off });
+        self.unjudged = Some(Unjudged { submission, end });
         Next::Judge
     }
 

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::atomic::AtomicBool;
 
-use fairtrial_core::answer::Submission;
+use fairtrial_core::answer::{AnswerEnd, Submission};
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::limits::LimitSettings;
 use fairtrial_core::plan::ReadingMode;
@@ -140,7 +140,7 @@ impl ProofToJudge<'_> {
         let options = JudgeOptions {
             limits: *limits,
             reading: ReadingMode::Strict,
-            cut_off: false,
+            end: AnswerEnd::Complete,
             examples: false,
         };
         let judged = judge.judge_submission(task, submission, options);

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use fairtrial_core::answer::Submission;
+use fairtrial_core::answer::{AnswerEnd, Submission};
 use fairtrial_core::plan::AgentCandidate;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::verdict::VoidReason;
@@ -107,7 +107,7 @@ pub(super) fn act(
     match attempt(workspace) {
         Ok((submission, end)) => AskReply {
             ended: Some(end),
-            ..AskReply::bare(AskOutcome::Answer { submission, cut_off: false })
+            ..AskReply::bare(AskOutcome::Answer { submission, end: AnswerEnd::Complete })
         },
         Err(spoiled) => spoiled.reply(),
     }

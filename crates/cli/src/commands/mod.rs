@@ -4,6 +4,7 @@ pub mod demo;
 pub mod doctor;
 pub mod files;
 pub mod note;
+pub mod read;
 pub mod regrade;
 pub mod run;
 pub mod show;

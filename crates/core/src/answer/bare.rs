@@ -1,32 +1,36 @@
 //! Code that stands in an answer without a fence.
 
-use std::sync::LazyLock;
-
-use regex::Regex;
-
-use super::Wanted;
+use super::sound::SoundChecks;
+use super::{Wanted, WantedKind, prose, unwrap};
 use crate::verdict::FailReason;
 
 /// Code found in running text.
 pub struct Bare {
     /// The code.
     pub code: String,
+    /// Its first and last line, from 1.
+    pub lines: (usize, usize),
     /// Whether something was cut off before or after it.
     pub text_around: bool,
 }
 
 /// Finds the code that is wanted in a text without fences: from the first line that begins code to
-/// the last one that is not prose.
+/// where it is sound and running text follows, or else to the last line that is not running text.
 ///
 /// # Errors
 /// `no code found`, or `wrong language` when there is code of another one.
-pub fn find(text: &str, wanted: Wanted<'_>) -> Result<Bare, FailReason> {
-    let text = unquoted(text);
-    let found = find_flush(&text, wanted);
-    match indented(&text) {
+pub fn find(text: &str, wanted: Wanted<'_>, checks: &SoundChecks<'_>) -> Result<Bare, FailReason> {
+    // A fence that nothing opened, or a mark, ends it.
+    let text = text.trim_end_matches(['`', '~', '\n', ' ']);
+    let quoted = unwrap::out_of_quotes(text).filter(|it| {
+        checks.of(it).unwrap_or_else(|| text.chars().next().is_none_or(|quote| !it.contains(quote)))
+    });
+    let text = quoted.as_deref().unwrap_or(text);
+    let found = find_flush(text, wanted, checks);
+    match indented(text) {
         // A block set off by indentation alone, as Markdown allows.
         Some(block) if found.is_err() => {
-            let bare = find_flush(&block, wanted)?;
+            let bare = find_flush(&block, wanted, checks)?;
             Ok(Bare { text_around: true, ..bare })
         }
         _ => found,
@@ -43,24 +47,58 @@ fn indented(text: &str) -> Option<String> {
     Some(lines.iter().map(|line| line.get(least..).unwrap_or("")).collect::<Vec<_>>().join("\n"))
 }
 
-fn find_flush(text: &str, wanted: Wanted<'_>) -> Result<Bare, FailReason> {
+fn find_flush(
+    text: &str,
+    wanted: Wanted<'_>,
+    checks: &SoundChecks<'_>,
+) -> Result<Bare, FailReason> {
     let lines: Vec<&str> = text.lines().collect();
     let (languages, syntax) = (wanted.languages, wanted.syntax());
-    let is_other = |it: &str| it != wanted.language && !syntax.kin.iter().any(|kin| kin == it);
-    let is_start = |line: &&str| syntax.begins(line) && !is_prose(line);
+    let is_other = |it: &str| it != wanted.language && !wanted.is_kin(it);
+    let is_start = |line: &&str| syntax.begins(line) && !prose::is_sentence(line);
     let Some(mut start) = lines.iter().position(is_start) else {
         return Err(match languages.guess(text) {
             Some(found) if is_other(found) => FailReason::WrongLanguage,
             _ => FailReason::NoCodeFound,
         });
     };
-    // Comments just above belong to the code.
-    while start > 0 && is_comment(lines[start - 1]) {
+    // Comments just above belong to the code, and constants.
+    let is_constant = |line: &str| {
+        syntax.defines.as_ref().is_some_and(|it| it.regex().is_match(line))
+            && !prose::is_sentence(line)
+    };
+    let is_blank = |at: usize| lines[at].trim().is_empty();
+    // A heading of Markdown looks like some languages' comment; not like that of others.
+    let is_clear =
+        |line: &str| is_constant(line) || line.starts_with("//") || line.starts_with("/*");
+    while start > 0
+        && (is_comment(lines[start - 1])
+            || is_clear(lines[start - 1])
+            || (is_blank(start - 1) && start > 1 && is_clear(lines[start - 2])))
+    {
         start -= 1;
     }
-    let after = lines[start..].iter().rposition(|line| !line.trim().is_empty() && !is_prose(line));
-    let end = start + after.map_or(0, |it| it + 1);
-    let code = lines[start..end].join("\n") + "\n";
+    let last = lines[start..].iter().rposition(|line| {
+        let is_heading = line.starts_with("## ") || line.starts_with("### ");
+        !line.trim().is_empty()
+            && !prose::is_sentence(line)
+            && !unwrap::is_end_mark(line)
+            && !is_heading
+    });
+    let mut end = start + last.map_or(0, |it| it + 1);
+    let whole = lines[start..end].join("\n") + "\n";
+    let mut code = whole.clone();
+    if checks.of(&whole) == Some(false) {
+        let does_it = |code: &str| match wanted.kind {
+            WantedKind::Definition(name) => syntax.defines(code, name),
+            WantedKind::Program | WantedKind::Module => true,
+        };
+        let cuts = prose::without_tail(&whole, CUTS_MAX);
+        if let Some(cut) = cuts.into_iter().find(|it| does_it(it) && checks.of(it) == Some(true)) {
+            end = start + cut.lines().count();
+            code = cut;
+        }
+    }
     let guess = languages.guess(&code);
     let likeness = syntax.likeness(&code);
     let better =
@@ -69,50 +107,21 @@ fn find_flush(text: &str, wanted: Wanted<'_>) -> Result<Bare, FailReason> {
         if guess.is_some_and(|it| is_other(it) && better(it)) {
             return Err(FailReason::WrongLanguage);
         }
-        if guess.is_none() && likeness < 0.1 {
+        if guess.is_none() && likeness < 0.1 && checks.of(&code) != Some(true) {
             return Err(FailReason::NoCodeFound);
         }
     }
     let rest = lines[..start].iter().chain(&lines[end..]);
-    Ok(Bare { code, text_around: rest.into_iter().any(|line| !line.trim().is_empty()) })
+    let text_around = rest.into_iter().any(|line| !line.trim().is_empty());
+    Ok(Bare { code, lines: (start + 1, end), text_around })
 }
 
-/// The text without quotes around the whole of it, a language word alone on its first line, and
-/// stray fence lines at its end.
-fn unquoted(text: &str) -> String {
-    let mut text = text.trim();
-    for quote in ["\"\"\"", "'''", "\"", "'", "“", "`"] {
-        let close = if quote == "“" { "”" } else { quote };
-        let inner = text.strip_prefix(quote).and_then(|it| it.strip_suffix(close));
-        if let Some(inner) = inner.filter(|it| it.contains('\n')) {
-            text = inner;
-            break;
-        }
-    }
-    let (first, rest) = text.split_once('\n').unwrap_or((text, ""));
-    let is_word = first.len() < 12 && !first.is_empty() && first.chars().all(char::is_alphanumeric);
-    let text = if is_word && !rest.is_empty() { rest } else { text };
-    text.trim_end_matches(['`', '\n']).to_owned()
-}
+/// Places at which code is tried to end.
+const CUTS_MAX: usize = 6;
 
 fn is_comment(line: &str) -> bool {
     let line = line.trim_start();
     line.starts_with("//")
         || line.starts_with("/*")
         || (line.starts_with('#') && !line.starts_with("##"))
-}
-
-/// Whether a line reads as a sentence of running text.
-fn is_prose(line: &str) -> bool {
-    static SENTENCE: LazyLock<Regex> = LazyLock::new(|| {
-        Regex::new(r"^(?:[-*] |\d+\. |#{2,} )?[\p{Lu}`*][\p{L}'’`*_(),-]*(?: \S+){2,}$")
-            .expect("fixed")
-    });
-    static TAG: LazyLock<Regex> =
-        LazyLock::new(|| Regex::new(r"^(?:\[/?[A-Za-z_]+\]|</?[A-Za-z_]+>)$").expect("fixed"));
-    if TAG.is_match(line.trim()) {
-        return true;
-    }
-    let ends_like_code = line.trim_end().ends_with([';', '{', '}', '(', '=', '\\']);
-    !ends_like_code && SENTENCE.is_match(line.trim_end()) && !line.contains(" = ")
 }

@@ -49,6 +49,9 @@ pub struct LanguageDefinition {
     /// The command that fails when a file does not parse. Empty: what does not build does not parse.
     #[serde(default)]
     pub parse: Vec<String>,
+    /// What stands before the code in the file that this command gets.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub parse_before: String,
     /// Commands that make something to run, one after the other.
     #[serde(default)]
     pub build: Vec<Vec<String>>,

@@ -32,6 +32,25 @@ pub struct Syntax {
     pub entry: Option<Pattern>,
     /// What only tests have.
     pub tests: Option<Pattern>,
+    /// Where a whole program reads what it is given: its standard input, arguments, files.
+    pub input: Option<Pattern>,
+    /// A line that loads something; the first group names it.
+    pub imports: Option<Pattern>,
+    /// How a line at the top level begins that only declares or loads something; every line, where
+    /// nothing is said.
+    pub declares: Option<Pattern>,
+    /// A statement in the place of a body that is not written.
+    pub hollow: Option<Pattern>,
+    /// Whether bodies are told by their indentation, not by braces.
+    pub indented: bool,
+    /// Whether `<<WORD` begins a text that ends with a line `WORD`.
+    pub here_documents: bool,
+    /// The first group is the package that a line loads.
+    pub package: Option<Pattern>,
+    /// Packages that come with the language, and what is no package.
+    pub own_packages: Vec<String>,
+    /// Functions and values that are there without being defined or loaded. Empty: not known.
+    pub built_in: Vec<String>,
     /// Where names are given a meaning, as a parameter, a local, a loop's variable, an import: the
     /// first group holds them.
     pub binds: Vec<Pattern>,
@@ -51,6 +70,15 @@ impl Default for Syntax {
             defines: None,
             entry: None,
             tests: None,
+            input: None,
+            imports: None,
+            declares: None,
+            hollow: None,
+            indented: false,
+            here_documents: false,
+            package: None,
+            own_packages: Vec::new(),
+            built_in: Vec::new(),
             // A type before it, or a parameter's comma behind it.
             binds: vec![
                 Pattern::new(r"\b[\w>\]]+[\s*&]+(\w+)\s*(?:[=;,)\[]|:=)"),
@@ -137,7 +165,18 @@ impl Syntax {
 
     /// The patterns that are no regular expressions, each with what is wrong.
     pub(super) fn faults(&self) -> Vec<String> {
-        let all = [&self.begins, &self.typical, &self.defines, &self.entry, &self.tests];
+        let all = [
+            &self.begins,
+            &self.typical,
+            &self.defines,
+            &self.entry,
+            &self.tests,
+            &self.input,
+            &self.imports,
+            &self.declares,
+            &self.hollow,
+            &self.package,
+        ];
         let all = all.into_iter().flatten().chain(&self.binds);
         all.filter_map(|it| it.compile().err()).map(|it| it.to_string()).collect()
     }
@@ -161,7 +200,8 @@ impl Pattern {
     }
 
     /// One that is malformed was refused as its language was read; until then it matches nothing.
-    fn regex(&self) -> &Regex {
+    #[must_use]
+    pub fn regex(&self) -> &Regex {
         self.compiled.get_or_init(|| {
             self.compile().unwrap_or_else(|_| Regex::new(r"[^\s\S]").expect("well-formed"))
         })

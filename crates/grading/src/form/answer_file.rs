@@ -1,7 +1,7 @@
 //! What forms have in common whose answer is one file.
 
 use fairtrial_core::answer::{
-    Code, Deviation, Reading, Submission, Wanted, read_answer, read_files,
+    Code, Deviation, Reading, Submission, Wanted, WantedKind, read_answer, read_files,
 };
 use fairtrial_core::change::{Applied, Change, apply_patch};
 use fairtrial_core::judgement::Judgement;
@@ -17,8 +17,8 @@ use crate::outcome::nothing_run;
 pub struct AnswerFile {
     /// Its path.
     pub path: RelPath,
-    /// A name that it must define, where the form asks for one.
-    pub name: Option<String>,
+    /// What it is.
+    pub kind: WantedKind,
 }
 
 impl AnswerShape for AnswerFile {
@@ -38,11 +38,13 @@ impl AnswerShape for AnswerFile {
         let wanted = Wanted {
             file: &self.path,
             language: &from.task.language,
-            name: self.name.as_deref(),
+            kind: &self.kind,
             languages: from.languages,
+            given: &from.task.given.to_files(),
+            packages: &from.task.packages,
         };
         let reading = match from.submission {
-            Submission::Text(text) => read_answer(text, wanted, from.cut_off),
+            Submission::Text(text) => read_answer(text, wanted, from.end, from.check),
             Submission::Files(files) => read_files(files.clone(), wanted),
             Submission::Patch(patch) => {
                 let applied = apply_patch(from.start.tree(), patch, from.limits.disk.0);
@@ -59,10 +61,8 @@ impl AnswerShape for AnswerFile {
 
 /// The files that a patch writes. What had to be forgiven is no part of the strict reading.
 fn read_applied(applied: Applied, wanted: Wanted<'_>) -> Reading {
-    let mut reading = read_files(applied.change.files(), wanted);
-    reading.deviations = applied.slack.into_iter().map(Deviation::from).collect();
-    reading.strict = reading.strict.filter(|_| reading.deviations.is_empty());
-    reading
+    let deviations = applied.slack.into_iter().map(Deviation::from).collect();
+    Reading { deviations, ..read_files(applied.change.files(), wanted) }
 }
 
 impl AnswerFile {

@@ -14,7 +14,7 @@ use std::fmt;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use fairtrial_core::answer::{Code, Reading, Submission};
+use fairtrial_core::answer::{AnswerEnd, Code, Reading, SoundCheck, Submission};
 use fairtrial_core::change::Change;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::{Dialect, LanguageDefinition, Languages};
@@ -189,8 +189,10 @@ pub struct ReadFrom<'a> {
     pub limits: Limits,
     /// What was sent.
     pub submission: &'a Submission,
-    /// Whether the host cut it off at a length limit.
-    pub cut_off: bool,
+    /// How it ended.
+    pub end: AnswerEnd,
+    /// Finds out whether code parses.
+    pub check: &'a dyn SoundCheck,
 }
 
 /// What programs of a task find around them.

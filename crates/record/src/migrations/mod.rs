@@ -6,7 +6,7 @@ use rusqlite::{Connection, params};
 use crate::blob;
 
 /// The newest version.
-pub const NEWEST: u32 = 5;
+pub const NEWEST: u32 = 6;
 
 /// Makes the layout of `version` out of the one before it.
 ///
@@ -22,7 +22,8 @@ pub fn apply(connection: &Connection, version: u32) -> rusqlite::Result<()> {
             connection.execute_batch(include_str!("3-drop-old.sql"))
         }
         4 => connection.execute_batch(include_str!("4-changes-and-steps.sql")),
-        _ => connection.execute_batch(include_str!("5-trouble.sql")),
+        5 => connection.execute_batch(include_str!("5-trouble.sql")),
+        _ => connection.execute_batch(include_str!("6-reading.sql")),
     }
 }
 

@@ -1,6 +1,7 @@
 //! JSON for programs that a person may look at all the same: on a terminal, too.
 
 mod doctor;
+mod reading;
 mod regrade;
 mod standings;
 mod trial;
@@ -12,6 +13,7 @@ use serde::Serialize;
 use serde_json::ser::{CharEscape, Formatter, PrettyFormatter, Serializer};
 
 pub use self::doctor::doctor_json;
+pub use self::reading::reading_json;
 pub use self::regrade::regrade_json;
 pub use self::standings::standings_json;
 pub use self::trial::show_json;

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::io::{self, Write};
 
-use fairtrial_core::answer::Code;
+use fairtrial_core::answer::{AnswerEnd, Code};
 use fairtrial_core::change::ChangeFacts;
 use fairtrial_core::tree::RelPath;
 use fairtrial_core::trouble::Trouble;
@@ -12,6 +12,7 @@ use fairtrial_record::RequestRow;
 use serde::Serialize;
 use serde_json::Value;
 
+use super::reading::ReadingOutput;
 use super::write_json;
 use crate::view::{ActorEndView, AttemptView, StepView, TestView, TrialView};
 
@@ -55,7 +56,9 @@ struct AttemptOutput {
     answer_kind: String,
     answer: String,
     cut_off: bool,
+    refused: bool,
     deviations: Vec<String>,
+    reading: ReadingOutput,
     code: Option<Value>,
     #[serde(skip_serializing_if = "Option::is_none")]
     patch: Option<String>,
@@ -168,7 +171,9 @@ fn attempt(view: AttemptView) -> AttemptOutput {
         tests_total: row.tests_total,
         credit: row.credit,
         answer: view.answer,
-        cut_off: row.cut_off,
+        cut_off: row.end == AnswerEnd::CutOff,
+        refused: row.end == AnswerEnd::Refused,
+        reading: row.reading.into(),
         patch: match &view.code {
             Some(Code::Patch(patch)) => Some(String::from_utf8_lossy(patch).into_owned()),
             _ => None,

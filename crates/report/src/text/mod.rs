@@ -2,6 +2,7 @@
 
 mod change;
 mod doctor;
+mod reading;
 mod regrade;
 mod standings;
 mod table;
@@ -9,6 +10,7 @@ mod trial;
 mod vet;
 
 pub use self::doctor::doctor_table;
+pub use self::reading::reading_text;
 pub use self::regrade::regrade_table;
 pub use self::standings::standings;
 pub use self::trial::{show_list, show_trials};

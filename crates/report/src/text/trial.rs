@@ -2,12 +2,13 @@
 
 use std::io::{self, Write};
 
-use fairtrial_core::answer::Code;
+use fairtrial_core::answer::{AnswerEnd, Code};
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{AttemptRow, RequestRow, TrialSummary};
 
 use super::change::{show_facts, show_patch};
+use super::reading::show_reading;
 use super::table::layout;
 use super::{first_few, wrap};
 use crate::figures::{count, duration, money, thousands};
@@ -155,8 +156,10 @@ fn show_attempt(
         let deviations = attempt.deviations.join(", ");
         writeln!(out, "not in the form asked for: {deviations}")?;
     }
-    if attempt.cut_off {
-        writeln!(out, "the host cut the answer off")?;
+    match attempt.end {
+        AnswerEnd::Complete => {}
+        AnswerEnd::CutOff => writeln!(out, "the host cut the answer off")?,
+        AnswerEnd::Refused => writeln!(out, "the host says that the model declined")?,
     }
     for note in &attempt.notes {
         writeln!(out, "note: {}", safe(note))?;
@@ -169,6 +172,11 @@ fn show_attempt(
         writeln!(out, "\n{}: one code block and nothing around it", style.bold("answer"))?;
     } else if !answer.is_empty() {
         part(out, "answer", answer, style)?;
+    }
+    // Where there was nothing to decide, nothing is said of it.
+    let is_plain = attempt.deviations.is_empty() && attempt.reading.blocks.len() < 2;
+    if !is_plain {
+        show_reading(out, &attempt.reading, style)?;
     }
     show_steps(out, view, style)?;
     if let Some(end) = &view.ended {
@@ -316,7 +324,7 @@ fn show_end(out: &mut dyn Write, end: &ActorEndView, style: Style) -> io::Result
     Ok(())
 }
 
-fn show_files(out: &mut dyn Write, files: &FileTree, style: Style) -> io::Result<()> {
+pub(super) fn show_files(out: &mut dyn Write, files: &FileTree, style: Style) -> io::Result<()> {
     for (path, bytes) in files {
         let code = String::from_utf8_lossy(bytes).into_owned();
         writeln!(out, "\n{}", style.bold(&safe(&format!("code as found: {path}"))))?;

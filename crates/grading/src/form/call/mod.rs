@@ -8,6 +8,7 @@ mod sealed;
 mod session;
 mod shim;
 
+use fairtrial_core::answer::WantedKind;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Dialect;
 use fairtrial_core::source::SourceError;
@@ -56,7 +57,8 @@ fn parse(mut source: FormSource<'_>) -> Result<Box<dyn Form>, SourceError> {
         let message = "a call has `check`, but `[call]` names no `checker`";
         return Err(SourceError::whole(brief, message));
     }
-    let answer = AnswerFile { path: settings.file.clone(), name: Some(settings.name.clone()) };
+    let kind = WantedKind::Definition(settings.name.clone());
+    let answer = AnswerFile { path: settings.file.clone(), kind };
     Ok(Box::new(CallForm { answer, settings, checker, examples, sealed }))
 }
 

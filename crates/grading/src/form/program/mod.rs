@@ -5,6 +5,7 @@ mod run;
 
 use std::fmt::Write as _;
 
+use fairtrial_core::answer::WantedKind;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Dialect;
 use fairtrial_core::source::SourceError;
@@ -34,7 +35,7 @@ fn parse(mut source: FormSource<'_>) -> Result<Box<dyn Form>, SourceError> {
     let examples = source.read_examples(case::parse_example)?;
     let (text, file) = source.sealed(NAME, "cases.jsonl")?;
     let sealed = case::parse_cases(&file, text)?;
-    let answer = AnswerFile { path: settings.file.clone(), name: None };
+    let answer = AnswerFile { path: settings.file.clone(), kind: WantedKind::Program };
     Ok(Box::new(ProgramForm { answer, examples, sealed }))
 }
 

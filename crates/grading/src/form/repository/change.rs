@@ -37,7 +37,9 @@ impl AnswerShape for ChangeShape {
         };
         let most = from.limits.patch.0;
         match from.submission {
-            Submission::Text(text) => read_change(text, wanted, from.cut_off),
+            Submission::Text(text) => {
+                return read_change(text, wanted, from.end).map_err(|error| error.to_string());
+            }
             Submission::Patch(patch) if patch.len() as u64 > most => {
                 return Err(format!(
                     "it has more than {} MiB; `[limits] patch` sets that",

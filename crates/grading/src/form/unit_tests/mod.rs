@@ -5,6 +5,7 @@ mod sealed;
 
 use std::collections::BTreeSet;
 
+use fairtrial_core::answer::WantedKind;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Dialect;
 use fairtrial_core::source::SourceError;
@@ -52,7 +53,7 @@ fn parse(mut source: FormSource<'_>) -> Result<Box<dyn Form>, SourceError> {
     let names = sealed::parse_list(&file, text)?;
     let mut files = source.files.below("sealed/").to_files();
     files.retain(|path, _| path.as_str() != LIST);
-    let answer = AnswerFile { path: settings.file.clone(), name: None };
+    let answer = AnswerFile { path: settings.file.clone(), kind: WantedKind::Module };
     Ok(Box::new(TestsForm { answer, settings, sealed: SealedTests { files, names } }))
 }
 
