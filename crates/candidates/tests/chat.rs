@@ -14,7 +14,7 @@ use fairtrial_candidates::{
     Ask, AskOutcome, AskReply, Asker as _, AskerError, ChatAsker, Message, Reporter, RequestNote,
     Role, StepNote, TryAgain,
 };
-use fairtrial_core::answer::Submission;
+use fairtrial_core::answer::{AnswerEnd, Submission};
 use fairtrial_core::plan::{Candidate, ChatCandidate, Plan};
 use fairtrial_core::verdict::VoidReason;
 
@@ -120,7 +120,8 @@ fn ask(address: &str, more: &str) -> AskReply {
 }
 
 fn answer(text: &str, cut_off: bool) -> AskOutcome {
-    AskOutcome::Answer { submission: Submission::Text(text.into()), cut_off }
+    let end = if cut_off { AnswerEnd::CutOff } else { AnswerEnd::Complete };
+    AskOutcome::Answer { submission: Submission::Text(text.into()), end }
 }
 
 const GOOD: &str = r#"{"choices": [{"message": {"content": "x = 1"}, "finish_reason": "stop"}],

@@ -114,9 +114,11 @@ pub fn vetted(task: &Task, part: SealedPart, judged: Vec<JudgedProof<'_>>) -> Ve
             }
             Verdict::Pass if !item.right => faults.push(format!("{called} passes")),
             // What cannot be read or put on says nothing about the tests.
-            Verdict::Fail(reason @ (FailReason::NoCodeFound | FailReason::PatchDoesNotApply))
-                if !item.name.is_empty() =>
-            {
+            Verdict::Fail(
+                reason @ (FailReason::NoCodeFound
+                | FailReason::NotAsAsked
+                | FailReason::PatchDoesNotApply),
+            ) if !item.name.is_empty() => {
                 let message = first.message.as_deref();
                 let why = first.notes.first().map(String::as_str).or(message);
                 let why = why.map_or(String::new(), |it| format!(": {it}"));

@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use fairtrial_core::answer::Code;
-use fairtrial_core::answer::{Deviation, Submission};
+use fairtrial_core::answer::{AnswerEnd, BlockNote, Deviation, ReadingNotes, Role, Submission};
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::plan::{Plan, Tokens};
 use fairtrial_core::schedule::TrialKey;
@@ -40,7 +40,7 @@ fn key(sample: u32) -> TrialKey {
 }
 
 fn answer(submission: Submission) -> NewAnswer {
-    NewAnswer { submission, cut_off: true, ended_as: None, seconds: None, at: AT.into() }
+    NewAnswer { submission, end: AnswerEnd::CutOff, ended_as: None, seconds: None, at: AT.into() }
 }
 
 fn result(outcome: &str, cost: f64) -> RequestResult {
@@ -85,6 +85,13 @@ fn open(folder: &Path) -> Record {
     Record::open_for_run(folder, &manifest()).unwrap()
 }
 
+fn reading() -> ReadingNotes {
+    let why = "it stands without a fence".to_owned();
+    let (tag, file) = ("python".to_owned(), String::new());
+    let block = BlockNote { lines: (1, 3), tag, file, role: Role::Answer, why };
+    ReadingNotes::new(vec![block], vec!["took off prompts".to_owned()])
+}
+
 #[test]
 fn a_trial_comes_back_as_it_was_written() {
     let folder = tempfile::tempdir().unwrap();
@@ -110,6 +117,7 @@ fn a_trial_comes_back_as_it_was_written() {
     let new = NewJudgement {
         judgement: &judged,
         deviations: &[Deviation::NoFence],
+        reading: &reading(),
         code: Some(&Code::Files(files.clone())),
         feedback: Some("no"),
         seconds: 0.5,
@@ -125,9 +133,10 @@ fn a_trial_comes_back_as_it_was_written() {
     assert_eq!((row.key.clone(), row.verdict, row.round), (key, Some(verdict), 1));
     assert_eq!((row.cost(), row.seconds(), row.tokens().input), (0.25, 1.5, 14));
     let attempt = &row.attempts[0];
-    assert_eq!((attempt.tests_passed, attempt.tests_total, attempt.cut_off), (1, 2, true));
+    assert_eq!((attempt.tests_passed, attempt.tests_total, attempt.end), (1, 2, AnswerEnd::CutOff));
     assert!((attempt.credit - 1.0 / 3.0).abs() < 1e-12);
     assert_eq!(attempt.deviations, ["no code fence"]);
+    assert_eq!(attempt.reading, reading());
     assert_eq!(record.answer(attempt).unwrap(), submission);
     assert_eq!(record.files(attempt.code.as_ref().unwrap()).unwrap(), files);
     assert_eq!(record.text(attempt.feedback.as_ref().unwrap()).unwrap(), "no");
@@ -211,6 +220,7 @@ fn only_a_void_trial_is_taken_up_again_and_its_answers_and_requests_stay() {
     let new = NewJudgement {
         judgement: &unjudged,
         deviations: &[],
+        reading: &ReadingNotes::default(),
         code: None,
         feedback: None,
         seconds: 0.5,

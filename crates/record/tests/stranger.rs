@@ -8,7 +8,7 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use fairtrial_core::answer::Submission;
+use fairtrial_core::answer::{AnswerEnd, ReadingNotes, Submission};
 use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::plan::Plan;
@@ -45,8 +45,13 @@ fn record() -> (TempDir, PathBuf) {
         let key = TrialKey { candidate: "auk".into(), task: "gap".into(), sample };
         record.begin_trial(&key, "solve it", AT).unwrap();
         let submission = Submission::Text(format!("answer {sample} {}", "x".repeat(500)));
-        let answer =
-            NewAnswer { submission, cut_off: false, ended_as: None, seconds: None, at: AT.into() };
+        let answer = NewAnswer {
+            submission,
+            end: AnswerEnd::Complete,
+            ended_as: None,
+            seconds: None,
+            at: AT.into(),
+        };
         record.commit_answer(&key, 1, 1, &answer, None).unwrap();
         let step = NewStep {
             kind: "read".into(),
@@ -64,6 +69,7 @@ fn record() -> (TempDir, PathBuf) {
         let new = NewJudgement {
             judgement: &judgement,
             deviations: &[],
+            reading: &ReadingNotes::default(),
             code: None,
             feedback: None,
             seconds: 0.1,

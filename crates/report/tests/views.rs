@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use fairtrial_core::answer::Code;
-use fairtrial_core::answer::{Deviation, Submission};
+use fairtrial_core::answer::{AnswerEnd, Deviation, ReadingNotes, Submission};
 use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::plan::{Plan, Tokens};
@@ -74,8 +74,13 @@ fn test(name: &str, failed: Option<FailReason>, visible: bool) -> TestOutcome {
 
 fn judge(record: &mut Record, key: &TrialKey, attempt: u32, verdict: Verdict, last: bool) {
     let submission = Submission::Text(format!("Here:\n```python\nx = {attempt}\n```\n"));
-    let answer =
-        NewAnswer { submission, cut_off: false, ended_as: None, seconds: None, at: AT.into() };
+    let answer = NewAnswer {
+        submission,
+        end: AnswerEnd::Complete,
+        ended_as: None,
+        seconds: None,
+        at: AT.into(),
+    };
     let number = record.begin_request(key, 1, attempt, AT).unwrap();
     let request = RequestResult {
         outcome: "answered".into(),
@@ -97,6 +102,7 @@ fn judge(record: &mut Record, key: &TrialKey, attempt: u32, verdict: Verdict, la
     let new = NewJudgement {
         judgement: &judgement,
         deviations: &[Deviation::TextAround],
+        reading: &ReadingNotes::default(),
         code: Some(&code),
         feedback: (!last).then_some("Try again."),
         seconds: 0.25,

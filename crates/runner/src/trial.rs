@@ -237,13 +237,13 @@ mod tests {
     #[test]
     fn a_failure_goes_back_until_attempts_run_out() {
         let mut trial = trial(2);
-        let next = trial.answered(Submission::Text("first".into()), false, None);
+        let next = trial.answered(Submission::Text("first".into()), AnswerEnd::Complete, None);
         assert_eq!(next, Next::Judge);
         assert_eq!(trial.judged(FAIL, Some("no")), Next::Ask);
         assert_eq!(trial.attempt, 2);
         let said: Vec<_> = trial.messages.iter().map(|it| it.content.as_str()).collect();
         assert_eq!(said, ["be brief", "solve this", "first", "no"]);
-        trial.answered(Submission::Text("second".into()), false, None);
+        trial.answered(Submission::Text("second".into()), AnswerEnd::Complete, None);
         assert_eq!(trial.judged(FAIL, Some("no")), Next::Over(FAIL));
     }
 
@@ -252,7 +252,7 @@ mod tests {
         let mut trial = trial(9);
         let judgement = Judgement::bare(FAIL);
         for (attempt, same) in [(1, 0), (2, 1), (3, 1)] {
-            trial.answered(Submission::Text("again".into()), false, None);
+            trial.answered(Submission::Text("again".into()), AnswerEnd::Complete, None);
             let trouble = trial.trouble_of(&judgement, None);
             assert_eq!((trial.attempt, trouble.same_failure), (attempt, same));
             assert_eq!(trial.would_end(FAIL), attempt == 3);
@@ -264,7 +264,7 @@ mod tests {
     fn a_pass_and_a_void_verdict_end_it_at_once() {
         for verdict in [Verdict::Pass, Verdict::Void(VoidReason::SandboxError)] {
             let mut trial = trial(5);
-            trial.answered(Submission::Text("x".into()), false, None);
+            trial.answered(Submission::Text("x".into()), AnswerEnd::Complete, None);
             assert_eq!(trial.judged(verdict, None), Next::Over(verdict));
         }
     }

@@ -124,7 +124,7 @@ fn a_proof_that_cannot_be_put_on_proves_nothing() {
     let said = ran.out.split_whitespace().collect::<Vec<_>>().join(" ");
     for part in [
         "the proof `wrong-elsewhere` proves nothing: patch does not apply",
-        "the proof `wrong-miscounted` proves nothing: no code found: not to the letter: wrong head in patch",
+        "the proof `wrong-miscounted` proves nothing: not in the form asked for: not to the letter: wrong head in patch",
     ] {
         assert!(said.contains(part), "{part}: {}", ran.out);
     }

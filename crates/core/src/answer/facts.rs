@@ -75,7 +75,7 @@ impl<'a> CodeFacts<'a> {
             has_tests: syntax.has_tests(code),
             loads_own: loads_own(code, &spans, wanted),
             runs,
-            reads_input: syntax.input.as_ref().is_some_and(|it| it.regex().is_match(&bare)),
+            reads_input: syntax.input.as_ref().is_some_and(|it| it.regex().is_match(code)),
             only_imports,
             only_declares,
             words: scan::words(code, &spans),

@@ -4,7 +4,7 @@
 use std::cell::Cell;
 
 use super::label::{self, Label, LabelPlace};
-use super::{prose, thought};
+use super::{prose, thought, unwrap};
 use crate::language::Languages;
 
 /// An answer, taken apart.
@@ -119,6 +119,15 @@ impl<'a> Splitter<'a> {
             let is_thought = thinking != Thinking::No;
             parts.has_thought |= is_thought;
             let Some(opening) = opening(line) else {
+                let has_answer = || parts.blocks.iter().rev().take(8).any(|it| !it.is_thought);
+                if !is_thought
+                    && unwrap::is_end_mark(line)
+                    && unwrap::is_text_end(line)
+                    && has_answer()
+                {
+                    parts.prose.push_str(line);
+                    break;
+                }
                 if !is_thought {
                     parts.prose.push_str(line);
                     parts.prose.push('\n');

@@ -224,8 +224,8 @@ fn by_pieces(
         let it = &all[at];
         !it.facts.loads_own
             && !it.facts.has_tests
-            && it.rank != Rank::Never
             && !blocks[it.index].is_thought
+            && (it.rank != Rank::Never || checks.of(it.facts.code) == Some(false))
     };
     // With what follows first, since a piece goes on; then with what precedes.
     let rows = (best + 1..all.len())

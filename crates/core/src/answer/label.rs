@@ -179,7 +179,7 @@ pub fn in_line(line: &str, languages: &Languages) -> Option<RelPath> {
             r"version",
         ];
         Regex::new(&format!(
-            r"(?i)^(?:(?:{}|\d+[.)]|[:.–—|-])\s*)*(?P<path>{PATH})\s*(?P<rest>$|[:(–—|-].*|with (?:this|the following|these).*|(?:is|becomes)? ?(?:below|follows|now)?:?$)",
+            r"(?i)^(?:(?:(?:{})\b|\d+[.)]|[:.–—|-])\s*)*(?P<path>{PATH})\s*(?P<rest>$|[:(–—|-].*|with (?:this|the following|these).*|(?:is|becomes)? ?(?:below|follows|now)?:?$)",
             words.join("|")
         ))
         .expect("fixed")

@@ -118,6 +118,13 @@ pub fn without_end_marks(code: &str) -> Option<String> {
     )
 }
 
+/// Whether a line is a mark that ends a model's text, so that what follows was not said to anybody.
+pub fn is_text_end(line: &str) -> bool {
+    let line = line.to_lowercase();
+    is_end_mark(&line)
+        && ["end", "eot", "eos", "</s>", "return", "stop"].iter().any(|it| line.contains(it))
+}
+
 /// Whether a line is nothing but such a mark.
 pub fn is_end_mark(line: &str) -> bool {
     END_MARK.find(line.trim()).is_some_and(|it| it.start() == 0)
@@ -170,7 +177,7 @@ fn dedented(code: &str) -> Option<String> {
 /// Without numbers that count the lines.
 fn without_numbers(code: &str) -> Option<String> {
     static NUMBER: LazyLock<Regex> =
-        LazyLock::new(|| Regex::new(r"^\s*(\d+)(?:\s?[|:│.)]\s?|\t|\s{1,4})?").expect("fixed"));
+        LazyLock::new(|| Regex::new(r"^\s*(\d+)(?:\s?[|:│.)]\s?|\s)?").expect("fixed"));
     let mut expected = None;
     let mut counted = 0;
     let mut out = String::with_capacity(code.len());

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use fairtrial_core::answer::{Deviation, Submission};
+use fairtrial_core::answer::{AnswerEnd, Deviation, Submission};
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Languages;
 use fairtrial_core::plan::ReadingMode;
@@ -48,7 +48,7 @@ impl Harbour {
         let task = &self.docket.tasks[0];
         let settings = &self.docket.settings;
         let limits = limits_of(self.judge.languages(), settings, task, &Default::default());
-        let options = JudgeOptions { limits, reading, cut_off: false, examples: false };
+        let options = JudgeOptions { limits, reading, end: AnswerEnd::Complete, examples: false };
         self.judge.judge_submission(task, submission, options)
     }
 

@@ -174,7 +174,7 @@ fn show_attempt(
         part(out, "answer", answer, style)?;
     }
     // Where there was nothing to decide, nothing is said of it.
-    let is_plain = attempt.deviations.is_empty() && attempt.reading.blocks.len() < 2;
+    let is_plain = attempt.reading.blocks.len() < 2 && attempt.reading.mends.is_empty();
     if !is_plain {
         show_reading(out, &attempt.reading, style)?;
     }
