@@ -482,7 +482,7 @@ fn an_answer_made_to_keep_the_reader_busy_is_read() {
         "```json\n{}\n```\n",
         "```md\n```python\n",
     ] {
-        let text = unit.repeat((300 << 10) / unit.len());
+        let text = unit.repeat((120 << 10) / unit.len());
         let _ = read(program, &text, None, &languages, &Unchecked);
     }
 }

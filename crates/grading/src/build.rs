@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::Judgement;
+use fairtrial_core::language::Languages;
 use fairtrial_core::text::head_and_tail;
 use fairtrial_core::tree::{RelPath, Snapshot};
 use fairtrial_core::verdict::FailReason;
@@ -41,7 +42,9 @@ pub fn build(
     if let Some(layer) = context.shared.builds.find(&key) {
         return Ok(Built::Ready(layer));
     }
+    let sources = sources(context, file, files);
     for command in list {
+        let command = &with_sources(command, &sources);
         let base = context.job(command, file, context.build_caps(), vec![&layer]);
         let job = Job { collect: Collect::All, driver: tools.as_ref(), ..base };
         let outcome = context.sandbox().run(&job)?;
@@ -54,6 +57,28 @@ pub fn build(
     }
     context.shared.builds.keep(key, &layer);
     Ok(Built::Ready(layer))
+}
+
+/// The file, and the others of its language that are built with it: not those that are only included, nor
+/// those that could be run by themselves.
+fn sources(context: &JudgeContext<'_>, file: &RelPath, files: &Snapshot) -> Vec<String> {
+    let definition = context.definition;
+    let is_with = |path: &RelPath, bytes: &[u8]| {
+        Languages::is_source(definition, path.extension())
+            && path != file
+            && !definition.syntax.has_entry(&String::from_utf8_lossy(bytes))
+    };
+    let others = files.files().filter(|it| is_with(it.0, it.1)).map(|it| it.0);
+    // Whatever it is called, it is no option.
+    std::iter::once(file).chain(others).map(|it| format!("./{it}")).collect()
+}
+
+fn with_sources(command: &[String], sources: &[String]) -> Vec<String> {
+    let parts = command.iter().flat_map(|part| match part.as_str() {
+        "{sources}" => sources.to_vec(),
+        _ => vec![part.clone()],
+    });
+    parts.collect()
 }
 
 fn failed(context: &JudgeContext<'_>, outcome: &Outcome) -> Judgement {

@@ -105,9 +105,12 @@ fn instructions(
         [] => "Use nothing but the standard library. ".to_owned(),
         some => format!("Use nothing but the standard library and {}. ", some.join(", ")),
     };
+    let told = ["*", task.form.name()].into_iter().filter_map(|it| definition.told.get(it));
+    let stem = task.form.answer().proof_file().map_or("", |it| it.stem());
+    let told: String = told.map(|it| format!("\n{}", it.replace("{stem}", stem))).collect();
     let tag = definition.tags.first().map_or("", String::as_str);
     format!(
-        "{}\n{packages}There is no network.\nEach run may use {} s of processor time and {} MiB of \
+        "{}{told}\n{packages}There is no network.\nEach run may use {} s of processor time and {} MiB of \
          memory.\n{}\n",
         task.form.instructions(&language),
         limits.time.as_secs_f64(),

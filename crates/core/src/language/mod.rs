@@ -23,7 +23,8 @@ use crate::limits::LimitSettings;
 use crate::source::{SourceError, parse_toml};
 
 /// What is known of one language. The commands are argument lists with `{…}` places to fill:
-/// `{tool}`, each name in `also`, `{file}`, `{stem}`, `{drivers}` (the folder of the drivers),
+/// `{tool}`, each name in `also`, `{file}`, `{sources}` (an argument of its own: the file, and the others of the
+/// language that are built with it), `{stem}`, `{drivers}` (the folder of the drivers),
 /// `{driver}` (the driver in it), `{heap_mib}` (three quarters of the memory limit, in MiB).
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -34,6 +35,13 @@ pub struct LanguageDefinition {
     pub tags: Vec<String>,
     /// File extensions, without the dot; the first is the usual one.
     pub extensions: Vec<String>,
+    /// Of these, the extensions of files that are not built by themselves.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub headers: Vec<String>,
+    /// What candidates must know of how answers are built and loaded, by form; `*` is any. `{stem}` is the
+    /// name of the answer's file without its extension.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub told: BTreeMap<String, String>,
     /// Names of the interpreter or compiler; the first found on the search path is used.
     pub tool: Vec<String>,
     /// Further programs that are needed, found on the search path.
@@ -222,6 +230,13 @@ impl Languages {
     pub fn canary_style(&self, language: &str, name: &str) -> Option<&CanaryStyle> {
         let own = self.find(language).and_then(|it| it.canaries.get(name));
         own.or_else(|| self.0.values().find_map(|it| it.canaries.get(name)))
+    }
+
+    /// Whether a file is source code of a language that is built by itself.
+    #[must_use]
+    pub fn is_source(definition: &LanguageDefinition, extension: &str) -> bool {
+        let is_in = |list: &[String]| list.iter().any(|it| it == extension);
+        is_in(&definition.extensions) && !is_in(&definition.headers)
     }
 
     /// The definition of a language.
