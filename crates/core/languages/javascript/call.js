@@ -56,11 +56,16 @@ const encode = (it, depth = 0) => {
   return Object.fromEntries(keys.map((k) => [k, inner(it[k])]));
 };
 
+const BUILT_IN = { Error, TypeError, RangeError, SyntaxError, ReferenceError, EvalError, URIError, AggregateError };
+
 const told = (error) => {
   if (!(error instanceof Error)) return { kinds: ['thrown value'], message: String(error).slice(0, 2000), place: '' };
-  const kinds = [error.name];
+  // One of the answer's own that is called as one of the language's is another.
+  const isOwn = (name) => Object.hasOwn(BUILT_IN, name) && !(error instanceof BUILT_IN[name]);
+  const named = (kind) => (Object.hasOwn(BUILT_IN, kind.name) && BUILT_IN[kind.name] !== kind ? `own ${kind.name}` : kind.name);
+  const kinds = [isOwn(error.name) ? `own ${error.name}` : error.name];
   for (let p = Object.getPrototypeOf(error); p && p !== Object.prototype; p = Object.getPrototypeOf(p)) {
-    if (p.constructor && !kinds.includes(p.constructor.name)) kinds.push(p.constructor.name);
+    if (p.constructor && !kinds.includes(named(p.constructor))) kinds.push(named(p.constructor));
   }
   const line = /(?:\/work\/|evalmachine)[^\s():]*:(\d+)/.exec(String(error.stack));
   return { kinds, message: String(error.message).slice(0, 2000), place: line ? `line ${line[1]}` : '' };
@@ -113,12 +118,12 @@ const load = async (order) => {
     wanted = wanted === undefined || wanted === null ? undefined : wanted[part];
   }
   if (typeof wanted !== 'function') throw new ReferenceError(`the file does not define ${order.name}`);
-  return { wanted, owner };
+  return { wanted, owner, awaits: order.awaits };
 };
 
 const isClass = (it) => /^class\b/.test(Function.prototype.toString.call(it));
 
-const takeSteps = async ({ wanted, owner }, steps) => {
+const takeSteps = async ({ wanted, owner, awaits }, steps) => {
   let it;
   const replies = [];
   for (const step of steps) {
@@ -133,7 +138,10 @@ const takeSteps = async ({ wanted, owner }, steps) => {
       else if (step.act === 'new' && wanted.prototype && Object.keys(wanted.prototype).length) {
         value = new wanted(...args, ...named);
       } else value = wanted.call(owner, ...args, ...named);
-      if (value && typeof value.then === 'function') value = await value;
+      if (value && typeof value.then === 'function') {
+        if (awaits) value = await value;
+        else if (value instanceof Promise) value.catch(() => {});
+      }
       if (step.act === 'new') {
         it = value;
         value = null;

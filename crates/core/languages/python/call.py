@@ -16,6 +16,12 @@ site.sethelper()
 # What is not needed for every call is loaded when it is: starting is most of what a call costs.
 
 EXACT = 1 << 53
+BUILTINS = dict(vars(sys.modules["builtins"]))
+# What counts as a list: it has its elements in an order, and can be asked for them again.
+LISTS = {
+    ("builtins", "range"), ("builtins", "dict_keys"), ("builtins", "dict_values"), ("builtins", "dict_items"),
+    ("collections", "deque"), ("array", "array"),
+}
 
 
 def no_constant(name):
@@ -127,9 +133,7 @@ def encode(it, depth=0):
         if all(type(k) is str and not k.startswith("$") for k, _ in pairs):
             return {k: encode(v, inner) for k, v in pairs}
         return {"$map": [[encode(k, inner), encode(v, inner)] for k, v in pairs]}
-    if isinstance(it, list) or type(it).__name__ in (
-        "range", "deque", "dict_keys", "dict_values", "dict_items", "array"
-    ):
+    if isinstance(it, list) or (type(it).__module__, type(it).__name__) in LISTS:
         return [encode(x, inner) for x in it]
     return {"$opaque": f"{type(it).__name__}"}
 
@@ -149,7 +153,12 @@ def place(error, folder):
 
 
 def told(error, folder):
-    kinds = [kind.__name__ for kind in type(error).__mro__ if kind is not object]
+    # One of the answer's own that is called as one of the language's is another.
+    kinds = [
+        kind.__name__ if BUILTINS.get(kind.__name__, kind) is kind else f"{kind.__module__}.{kind.__name__}"
+        for kind in type(error).__mro__
+        if kind is not object
+    ]
     try:
         message = str(error)
     except BaseException:
@@ -177,9 +186,13 @@ def load(order):
     return wanted
 
 
-def waited(value):
-    """The value, or what it gives when it is waited for."""
+def waited(value, awaits):
+    """The value, or what it gives when it is waited for, where that is asked for."""
     if not hasattr(type(value), "__await__"):
+        return value
+    if not awaits:
+        if hasattr(value, "close"):
+            value.close()
         return value
     import asyncio
 
@@ -189,7 +202,7 @@ def waited(value):
     return asyncio.run(wait(value))
 
 
-def take_steps(wanted, steps, folder):
+def take_steps(wanted, steps, folder, awaits):
     it, replies = None, []
     for step in steps:
         args = [decode(x) for x in step["args"]]
@@ -200,7 +213,7 @@ def take_steps(wanted, steps, folder):
                 value = getattr(it, step["name"])
             else:
                 made_by = getattr(it, step["name"]) if act == "method" else wanted
-                value = waited(made_by(*args, **kwargs))
+                value = waited(made_by(*args, **kwargs), awaits)
             if act == "new":
                 it = value
                 value = None
@@ -256,7 +269,7 @@ def main():
             os._exit(0)
         answer({"loaded": True})
         for line in reader:
-            answer({"steps": take_steps(wanted, loads(line)["steps"], folder)})
+            answer({"steps": take_steps(wanted, loads(line)["steps"], folder, order["awaits"])})
         os._exit(0)
     # Nothing of the candidate's runs in this process: each call is served by a copy of it.
     answer({"loaded": True})
@@ -265,7 +278,7 @@ def main():
         if child == 0:
             wanted = try_to_load(order)
             if wanted is not None:
-                answer({"steps": take_steps(wanted, loads(line)["steps"], folder)})
+                answer({"steps": take_steps(wanted, loads(line)["steps"], folder, order["awaits"])})
             os._exit(REPLIED)
         status = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
         if status != REPLIED:

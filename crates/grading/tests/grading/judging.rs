@@ -82,6 +82,108 @@ fn arguments_errors_and_order_are_judged() {
     assert_eq!(javascript(sealed, code).verdict, PASS);
 }
 
+/// What is asynchronous is no value, unless the task says that it is waited for.
+#[test]
+fn what_is_asynchronous_is_waited_for_where_the_task_says_so() {
+    if !needs::there(&["node"]) {
+        return;
+    }
+    let sealed: &[(&str, &str)] = &[("calls.jsonl", r#"{"args": [3], "returns": 9}"#)];
+    let worker = "const { Worker } = require('worker_threads'); const f = (x) => new Promise((ok, no) => { const w = new Worker('require(\"worker_threads\").parentPort.postMessage(require(\"worker_threads\").workerData ** 2)', { eval: true, workerData: x }); w.on('message', ok); w.on('error', no) })";
+    for (language, file, code) in [
+        (
+            "python",
+            "a.py",
+            "import asyncio\nasync def f(x):\n    await asyncio.sleep(0.01)\n    return x * x\n",
+        ),
+        ("javascript", "a.js", "const f = async (x) => { await null; return x * x }"),
+        ("javascript", "a.js", worker),
+    ] {
+        let task = |table| TestTask {
+            form: "call",
+            language,
+            file,
+            table,
+            sealed,
+            time: 20,
+            head: "",
+            disk: "",
+        };
+        let judged = task("awaits = true\nname = \"f\"").judge(&[(file, code)]);
+        assert_eq!(judged.verdict, PASS, "{code}: {judged:#?}");
+        let judged = task("name = \"f\"").judge(&[(file, code)]);
+        assert_eq!(judged.verdict, fail(FailReason::WrongResult), "{code}");
+    }
+    let late = "const f = async (x) => { throw new Error('x') }";
+    assert_eq!(
+        javascript(r#"{"args": [3], "returns": 9}"#, late).verdict,
+        fail(FailReason::WrongResult)
+    );
+}
+
+#[test]
+fn values_are_what_they_are_and_errors_what_their_language_has() {
+    if !needs::there(&["node"]) {
+        return;
+    }
+    let list = r#"{"args": [3], "returns": [0, 1, 2]}"#;
+    for right in [
+        "return range(x)",
+        "from collections import deque; return deque(range(x))",
+        "return dict.fromkeys(range(x)).keys()",
+        "return tuple(range(x))",
+        "from array import array; return array('i', range(x))",
+    ] {
+        assert_eq!(python(list, &format!("def f(x): {right}\n")).verdict, PASS, "{right}");
+    }
+    for wrong in
+        ["return (i for i in range(x))", "return map(int, range(x))", "return set(range(x))"]
+    {
+        assert_eq!(
+            python(list, &format!("def f(x): {wrong}\n")).verdict,
+            fail(FailReason::WrongResult),
+            "{wrong}"
+        );
+    }
+    let own =
+        "class deque:\n    def __iter__(self): return iter([0, 1, 2])\ndef f(x): return deque()\n";
+    assert_eq!(python(list, own).verdict, fail(FailReason::WrongResult));
+    for (sealed, right, wrong) in [
+        (r#"{"args": [1], "returns": {"$map": [[1, 2]]}}"#, "{1: 2}", "{'1': 2}"),
+        (r#"{"args": [1], "returns": {"1": 2}}"#, "{'1': 2}", "{1: 2}"),
+        (r#"{"args": [1], "returns": {"null": 2}}"#, "{'null': 2}", "{None: 2}"),
+        (r#"{"args": [1], "returns": {"$map": [[null, 2]]}}"#, "{None: 2}", "{'null': 2}"),
+        (r#"{"args": [1], "returns": {"true": 2}}"#, "{'true': 2}", "{True: 2}"),
+        (r#"{"args": [1], "returns": {"$bytes": "YQ=="}}"#, "b'a'", "'a'"),
+    ] {
+        assert_eq!(python(sealed, &format!("def f(x): return {right}\n")).verdict, PASS, "{right}");
+        assert_eq!(
+            python(sealed, &format!("def f(x): return {wrong}\n")).verdict,
+            fail(FailReason::WrongResult),
+            "{wrong}"
+        );
+    }
+    let raises = r#"{"args": [1], "raises": "ValueError"}"#;
+    let own = "class ValueError(Exception): pass\ndef f(x): raise ValueError('x')\n";
+    assert_eq!(python(raises, own).verdict, fail(FailReason::Crashed));
+    let derived =
+        "Base = ValueError\nclass ValueError(Base): pass\ndef f(x): raise ValueError('x')\n";
+    assert_eq!(python(raises, derived).verdict, PASS);
+    let raises = r#"{"args": [1], "raises": "TideError"}"#;
+    assert_eq!(
+        python(raises, "class TideError(Exception): pass\ndef f(x): raise TideError\n").verdict,
+        PASS
+    );
+    let raises = r#"{"args": [1], "raises": "RangeError"}"#;
+    for own in [
+        "class RangeError extends Error {}\nfunction f(x) { throw new RangeError('x') }",
+        "function f(x) { const e = new Error('x'); e.name = 'RangeError'; throw e }",
+    ] {
+        assert_eq!(javascript(raises, own).verdict, fail(FailReason::Crashed), "{own}");
+    }
+    assert_eq!(javascript(raises, "function f(x) { [].length = -1 }").verdict, PASS);
+}
+
 #[test]
 fn every_way_to_offer_a_function_in_javascript_is_found() {
     if !needs::there(&["node"]) {
@@ -90,7 +192,6 @@ fn every_way_to_offer_a_function_in_javascript_is_found() {
     let sealed = r#"{"args": [2], "returns": 4}"#;
     for code in [
         "function f(x) { return 2 * x; }",
-        "const f = async (x) => 2 * x;",
         "module.exports = { f: (x) => 2 * x };",
         "module.exports = (x) => 2 * x;",
         "exports.f = (x) => 2 * x;",

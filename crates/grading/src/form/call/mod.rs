@@ -87,8 +87,14 @@ impl Form for CallForm {
     fn instructions(&self, language: &str) -> String {
         format!(
             "Write the file `{}` in {language}. It defines `{}`,\n\
-             which is called with other arguments than those shown.",
-            self.settings.file, self.settings.name
+             which is called with other arguments than those shown.{}",
+            self.settings.file,
+            self.settings.name,
+            if self.settings.awaits {
+                "\nIt may be asynchronous: what it gives is waited for."
+            } else {
+                ""
+            },
         )
     }
 

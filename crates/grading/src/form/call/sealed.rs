@@ -24,6 +24,9 @@ pub struct CallSettings {
     /// Whether every call gets a process of its own, in which nothing else has happened.
     #[serde(default)]
     pub isolate: bool,
+    /// Whether what is called may be asynchronous: what it gives is waited for then, and else is no value.
+    #[serde(default)]
+    pub awaits: bool,
     /// A program in `sealed/` that judges what a call came to, where no value can be written down.
     #[serde(default)]
     pub checker: Option<RelPath>,

@@ -302,6 +302,7 @@ impl CallSession<'_> {
             "file": context.call_file(&self.settings.file),
             "name": self.settings.name,
             "packages": context.task.packages,
+            "awaits": self.settings.awaits,
             "isolate": self.settings.isolate && self.context.definition.drivers.forks,
         });
         let allowed = allowed(context.limits.time);

@@ -28,11 +28,11 @@ pub struct Case {
     /// Files put into its folder beforehand.
     pub files: BTreeMap<RelPath, Vec<u8>>,
     /// What it must write to standard output; `None` when nobody asks.
-    pub stdout: Option<Vec<u8>>,
+    pub stdout: Option<ExpectedContent>,
     /// How it must end.
     pub status: i32,
     /// Files that must be there afterwards.
-    pub files_after: BTreeMap<RelPath, Vec<u8>>,
+    pub files_after: BTreeMap<RelPath, ExpectedContent>,
     /// How texts are compared.
     pub compare: Compare,
     /// Absolute tolerance of `number`.
@@ -90,16 +90,34 @@ struct CaseLine {
     points: Option<f64>,
 }
 
+/// What is expected of an output or a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ExpectedContent {
+    /// What it is.
+    pub bytes: Vec<u8>,
+    /// Whether it must be that to the byte, since it was given as bytes.
+    pub is_exact: bool,
+}
+
 /// Text, or bytes as `{"$bytes": "…"}`.
 #[derive(Debug, Default)]
-struct TextOrBytes(Vec<u8>);
+struct TextOrBytes {
+    bytes: Vec<u8>,
+    is_exact: bool,
+}
+
+impl From<TextOrBytes> for ExpectedContent {
+    fn from(content: TextOrBytes) -> Self {
+        Self { bytes: content.bytes, is_exact: content.is_exact }
+    }
+}
 
 impl<'de> Deserialize<'de> for TextOrBytes {
     fn deserialize<D: serde::Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
         let json = serde_json::Value::deserialize(from)?;
         match from_json(json).map_err(serde::de::Error::custom)? {
-            Value::Str(text) => Ok(Self(text.into_bytes())),
-            Value::Bytes(bytes) => Ok(Self(bytes)),
+            Value::Str(text) => Ok(Self { bytes: text.into_bytes(), is_exact: false }),
+            Value::Bytes(bytes) => Ok(Self { bytes, is_exact: true }),
             other => Err(serde::de::Error::custom(format!(
                 "{} is neither text nor {{\"$bytes\": \"base64\"}}",
                 to_json(&other)
@@ -148,16 +166,16 @@ impl CaseLine {
             it => Ok(it.unwrap_or(otherwise)),
         };
         let contents = |files: BTreeMap<RelPath, TextOrBytes>| {
-            files.into_iter().map(|(path, content)| (path, content.0)).collect()
+            files.into_iter().map(|(path, content)| (path, content.bytes)).collect()
         };
         Ok(Case {
             name: self.name.unwrap_or(name),
             args: self.args,
-            stdin: self.stdin.0,
+            stdin: self.stdin.bytes,
             files: contents(self.files),
-            stdout: self.stdout.map(|content| content.0),
+            stdout: self.stdout.map(ExpectedContent::from),
             status: self.status.unwrap_or(0),
-            files_after: contents(self.files_after),
+            files_after: self.files_after.into_iter().map(|(path, it)| (path, it.into())).collect(),
             compare: self.compare.unwrap_or_default(),
             tolerance: positive(self.tolerance, 1e-6, "tolerance")?,
             points: positive(self.points, 1.0, "points")?,
@@ -188,8 +206,9 @@ impl Case {
         CaseOutcome::Holds
     }
 
-    fn same(&self, expected: &[u8], found: &[u8]) -> Result<(), TextMismatch> {
-        compare_texts(self.compare, self.tolerance, expected, found)
+    fn same(&self, expected: &ExpectedContent, found: &[u8]) -> Result<(), TextMismatch> {
+        let compare = if expected.is_exact { Compare::Exact } else { self.compare };
+        compare_texts(compare, self.tolerance, &expected.bytes, found)
     }
 }
 
@@ -223,6 +242,11 @@ mod tests {
     fn status_and_files_count() {
         assert!(!holds(r#"{"stdout": "a"}"#, 1, "a"));
         assert!(holds(r#"{"status": 3}"#, 3, "anything"));
+        assert!(holds(r#"{"stdout": {"$bytes": "YQo="}}"#, 0, "a\n"));
+        assert!(
+            !holds(r#"{"stdout": {"$bytes": "YQo="}}"#, 0, "a"),
+            "bytes are compared to the byte"
+        );
         let line = r#"{"files_after": {"out/log.txt": "x"}}"#;
         let case = parse_cases("c.jsonl", line).unwrap().remove(0);
         let files = BTreeMap::new();

@@ -11,7 +11,7 @@ use fairtrial_core::language::Dialect;
 use fairtrial_core::source::SourceError;
 use fairtrial_core::text::fence_for;
 
-use self::case::{Case, ProgramSettings};
+use self::case::{Case, ExpectedContent, ProgramSettings};
 use super::answer_file::AnswerFile;
 use super::{AnswerShape, Answered, Form, FormKind, FormSource, SealedTest};
 use crate::build::{Built, build};
@@ -123,9 +123,9 @@ fn case_example(case: &Case) -> String {
         block("Standard input", &case.stdin);
     }
     if let Some(stdout) = &case.stdout {
-        block("Standard output", stdout);
+        block("Standard output", &stdout.bytes);
     }
-    for (path, bytes) in &case.files_after {
+    for (path, ExpectedContent { bytes, .. }) in &case.files_after {
         block(&format!("File `{path}` afterwards"), bytes);
     }
     if case.status != 0 {
