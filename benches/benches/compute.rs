@@ -1,27 +1,10 @@
 //! The computations that every answer goes through.
 
-use fairtrial_core::answer::{Wanted, read_answer};
-use fairtrial_core::language::Languages;
 use fairtrial_core::standings::{Standings, TaskCounts};
-use fairtrial_core::tree::RelPath;
 use fairtrial_core::value::{CompareRules, Order, compare, parse_line};
 
 fn main() {
     divan::main();
-}
-
-/// An answer of about 4 KiB with prose, two blocks and typographic quotes.
-#[divan::bench]
-fn read_an_answer(bencher: divan::Bencher<'_, '_>) {
-    let body = "    total = total + depth  # in decimetres\n".repeat(80);
-    let text = format!(
-        "Here is the code:\n\n```python\ndef tide_gap(high, low):\n    name = “gap”\n{body}    \
-         return total\n```\n\nTry it:\n\n```python\nprint(tide_gap(3, 1))\n```\n"
-    );
-    let (languages, file) = (Languages::shipped(), RelPath::parse("solution.py").expect("a path"));
-    let wanted =
-        Wanted { file: &file, language: "python", name: Some("tide_gap"), languages: &languages };
-    bencher.bench(|| read_answer(divan::black_box(&text), wanted, false));
 }
 
 /// Two lists of 1000 numbers in opposite order.

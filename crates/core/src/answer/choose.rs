@@ -394,7 +394,7 @@ fn by_itself(it: &Candidate<'_>, block: &Block, wanted: Wanted<'_>, alone: bool)
             format!("of `{}` it has nothing but the outline", wanted.name().unwrap_or("")),
         );
     }
-    let gaps = elision::gaps(facts, wanted, None);
+    let gaps = elision::gaps(facts.code, wanted, None);
     if gaps >= Gaps::Marked {
         return (Rank::Elided, Role::Piece, "it leaves parts out".to_owned());
     }

@@ -45,13 +45,14 @@ static MARKS: LazyLock<Regex> = LazyLock::new(|| {
 /// Whether code leaves parts out. A comment that says so is one thing; what counts is whether anything is
 /// missing: a body that is empty, a function that nobody defines, a definition of the given file, an end.
 /// `is_sound` says whether the code parses.
-pub fn gaps(facts: &CodeFacts<'_>, wanted: Wanted<'_>, is_sound: Option<bool>) -> Gaps {
+pub fn gaps(code: &str, wanted: Wanted<'_>, is_sound: Option<bool>) -> Gaps {
     let syntax = wanted.syntax();
-    let found = said(facts.code, syntax, wanted.name());
+    let found = said(code, syntax, wanted.name());
     if found == Gaps::None || found == Gaps::Shown {
         return found;
     }
     let is_missing = || {
+        let facts = CodeFacts::of(code, wanted);
         let given = wanted.given_text().map(|it| syntax.definitions(it)).unwrap_or_default();
         is_sound == Some(false)
             || facts.is_outline
@@ -64,6 +65,11 @@ pub fn gaps(facts: &CodeFacts<'_>, wanted: Wanted<'_>, is_sound: Option<bool>) -
 /// What the comments of `code` say, and its dots; `Shown` where one stands in place of a whole body.
 fn said(code: &str, syntax: &Syntax, name: Option<&str>) -> Gaps {
     let lines: Vec<&str> = code.lines().collect();
+    // Nearly all code says nothing of the kind; only then does it matter what is a string.
+    let says = |line: &&str| line_says(line.trim()) != Gaps::None || line.trim() == "...";
+    if !lines.iter().any(says) {
+        return Gaps::None;
+    }
     let spans = scan::spans(code, syntax);
     let mut texts = spans.iter().filter(|it| it.kind == SpanKind::Text).peekable();
     let (mut begin, mut found) = (0, Gaps::None);
@@ -75,13 +81,9 @@ fn said(code: &str, syntax: &Syntax, name: Option<&str>) -> Gaps {
             continue;
         }
         let line = lines[at].trim();
-        let comment =
-            ["#", "//", "--", "/*", "<!--", "*"].iter().find_map(|it| line.strip_prefix(it));
-        let here = match comment {
-            Some(text) => of_comment(text),
-            None if line == "..." && !is_accepted(&lines, at, syntax.dots, name) => Gaps::Marked,
-            None if line == "…" || line == "<existing code>" => Gaps::Marked,
-            None => Gaps::None,
+        let here = match line {
+            "..." if !is_accepted(&lines, at, syntax.dots, name) => Gaps::Marked,
+            _ => line_says(line),
         };
         if here != Gaps::None && is_whole_body(&lines, at) {
             return Gaps::Shown;
@@ -89,6 +91,16 @@ fn said(code: &str, syntax: &Syntax, name: Option<&str>) -> Gaps {
         found = found.max(here);
     }
     found
+}
+
+/// What a line says that is a comment, or three dots in one character.
+fn line_says(line: &str) -> Gaps {
+    let comment = ["#", "//", "--", "/*", "<!--", "*"].iter().find_map(|it| line.strip_prefix(it));
+    match comment {
+        Some(text) => of_comment(text),
+        None if line == "…" || line == "<existing code>" => Gaps::Marked,
+        None => Gaps::None,
+    }
 }
 
 fn of_comment(text: &str) -> Gaps {

@@ -40,7 +40,7 @@ pub fn read_answer(
 pub fn read_files(files: FileTree, wanted: Wanted<'_>) -> Reading {
     let gaps = |bytes: &Vec<u8>| {
         let code = String::from_utf8_lossy(bytes);
-        elision::gaps(&CodeFacts::of(&code, wanted), wanted, None)
+        elision::gaps(&code, wanted, None)
     };
     let gaps = files.get(wanted.file).map_or(Gaps::None, gaps);
     Reading { gaps, ..Reading::plain(files) }
@@ -385,9 +385,7 @@ impl Reader<'_> {
     }
 
     fn finish(&self, found: Found, end: AnswerEnd) -> Reading {
-        let gaps = |files: &FoundFiles| {
-            elision::gaps(&CodeFacts::of(&files.code, self.wanted), self.wanted, found.sound)
-        };
+        let gaps = |files: &FoundFiles| elision::gaps(&files.code, self.wanted, found.sound);
         let gaps = if end == AnswerEnd::CutOff {
             Gaps::Shown
         } else {

@@ -2,8 +2,8 @@
 
 use super::edits::{self, EditError};
 use super::{
-    AnswerEnd, BlockNote, CodeFacts, Deviation, Gaps, Reading, ReadingNotes, Role, Wanted,
-    WantedKind, elision, fence,
+    AnswerEnd, BlockNote, Deviation, Gaps, Reading, ReadingNotes, Role, Wanted, WantedKind,
+    elision, fence,
 };
 use crate::change::{Applied, Change, PatchError, apply_patch, is_patch};
 use crate::language::Languages;
@@ -131,7 +131,7 @@ fn gaps_of(block: &fence::Block, path: &RelPath, wanted: WantedChange<'_>) -> Ga
         given: &given,
         packages: &[],
     };
-    elision::gaps(&CodeFacts::of(&block.code, of_file), of_file, None)
+    elision::gaps(&block.code, of_file, None)
 }
 
 fn put_on(patches: &[&fence::Block], wanted: WantedChange<'_>) -> Result<Applied, EditError> {
