@@ -44,6 +44,7 @@ const UNITS: &[&str] = &[
     "'",
 ];
 
+#[expect(clippy::print_stdout, reason = "a benchmark's figures are its output")]
 fn main() {
     let body = "    total = total + depth  # in decimetres\n".repeat(90);
     let code =

@@ -13,6 +13,7 @@ mod hosts;
 mod input;
 #[path = "../../../sandbox/tests/support/needs.rs"]
 mod needs;
+mod read;
 mod regrade;
 mod resume;
 mod scripted;

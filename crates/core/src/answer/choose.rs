@@ -481,9 +481,8 @@ fn against(
         && label.path.file_name() != wanted.file.file_name()
         && others().any(|it| {
             let named = blocks[it.index].label.as_ref();
-            it.rank >= Rank::Other
-                && named.is_none_or(|it| it.path.file_name() == wanted.file.file_name())
-                || (own.rank < Rank::Other && it.rank >= Rank::Other)
+            let is_for_it = named.is_none_or(|it| it.path.file_name() == wanted.file.file_name());
+            it.rank >= Rank::Other && (is_for_it || own.rank < Rank::Other)
         })
     {
         return Some((Rank::Never, Role::FurtherFile, format!("it is called `{}`", label.path)));
@@ -595,7 +594,7 @@ fn why_answer(
         (None, false) => "it is a whole file".to_owned(),
     };
     if whole > 1 && it.rank == Rank::Whole {
-        format!("{what}; of those that do, it is the last that is meant")
+        format!("{what}, the last one that is meant")
     } else {
         what
     }

@@ -344,12 +344,8 @@ impl<'a> Splitter<'a> {
             }
         }
         let trimmed = prose::without_tail(&whole.code, TRIES_MAX);
-        let has_tail = whole
-            .code
-            .lines()
-            .rev()
-            .find(|it| !it.trim().is_empty())
-            .is_some_and(|it| prose::is_break(it));
+        let has_tail =
+            whole.code.lines().rev().find(|it| !it.trim().is_empty()).is_some_and(prose::is_break);
         let cut = |code: &String| {
             let lines = code.lines().count();
             BlockEnd { code: code.clone(), next: at + 1 + lines, closed: false, inside: false }

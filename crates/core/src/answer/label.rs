@@ -177,9 +177,10 @@ pub fn in_line(line: &str, languages: &Languages) -> Option<RelPath> {
             r"named",
             r"with",
             r"version",
+            r"solution",
         ];
         Regex::new(&format!(
-            r"(?i)^(?:(?:(?:{})\b|\d+[.)]|[:.–—|-])\s*)*(?P<path>{PATH})\s*(?P<rest>$|[:(–—|-].*|with (?:this|the following|these).*|(?:is|becomes)? ?(?:below|follows|now)?:?$)",
+            r"(?i)^(?:(?:(?:{})\b|\d+[.)]|[:.,(–—|-])\s*)*(?P<path>{PATH})\)?\s*(?P<rest>$|[:(–—|-].*|(?:as follows|with (?:this|the following|these)|like (?:this|so)).*|(?:is|becomes)? ?(?:below|follows|now)?:?$)",
             words.join("|")
         ))
         .expect("fixed")
@@ -206,13 +207,8 @@ pub fn in_line(line: &str, languages: &Languages) -> Option<RelPath> {
         .replace("</strong>", "")
         .replace("<!--", "")
         .replace("-->", "");
-    let plain = plain.trim_matches(|c: char| {
-        c.is_whitespace()
-            || matches!(
-                c,
-                '#' | '=' | '*' | '_' | '>' | '-' | '~' | '[' | ']' | '(' | ')' | '+' | '│'
-            )
-    });
+    let is_mark = |c: char| !c.is_alphanumeric() && !matches!(c, '.' | '_');
+    let plain = plain.trim_start_matches(is_mark).trim_end_matches(is_mark);
     let found = FRAME.captures(plain)?;
     let rest = found.name("rest").map_or("", |it| it.as_str());
     if USE.is_match(rest) && !rest.contains("import") {
@@ -280,6 +276,35 @@ mod tests {
             "-- total.py --",
             "./total.py",
             "total.py - sums numbers",
+            "`total.py` (new file)",
+            "#### total.py",
+            "File `total.py`",
+            "File name: `total.py`",
+            "### 1. total.py",
+            "### `total.py` – the sums",
+            "Create a file called `total.py` with the following content:",
+            "Create `total.py`:",
+            "Here is the updated `total.py`:",
+            "Here's the code for `total.py`:",
+            "In `total.py`:",
+            "Update total.py as follows:",
+            "Contents of total.py:",
+            "<b>total.py</b>",
+            "<!-- total.py -->",
+            "~~~ total.py ~~~",
+            "> total.py",
+            "- **total.py**",
+            "* `total.py`:",
+            "(total.py)",
+            "total.py:",
+            "Path: total.py",
+            "**Filename:** `total.py`",
+            "/total.py",
+            "Solution (total.py):",
+            "And the main file, total.py:",
+            "Then, total.py:",
+            "📄 total.py",
+            "## 📁 total.py",
         ] {
             assert_eq!(line(text).as_deref(), Some("total.py"), "{text}");
         }

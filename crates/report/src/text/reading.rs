@@ -24,7 +24,10 @@ pub fn reading_text(out: &mut dyn Write, view: &ReadingView, style: Style) -> io
         (Ok(_), None) => {
             writeln!(out, "lenient: found")?;
             let minded: Vec<&str> = reading.deviations.iter().map(|it| it.word()).collect();
-            writeln!(out, "strict:  not in the form asked for: {}", minded.join(", "))?;
+            let minded = format!("strict:  not in the form asked for: {}", minded.join(", "));
+            for (number, line) in wrap(&minded, style.width.saturating_sub(9)).iter().enumerate() {
+                writeln!(out, "{:indent$}{line}", "", indent = if number == 0 { 0 } else { 9 })?;
+            }
         }
         (Err(reason), _) => writeln!(out, "neither reader takes it: {reason}")?,
     }
@@ -78,7 +81,7 @@ pub fn show_reading(out: &mut dyn Write, notes: &ReadingNotes, style: Style) -> 
         }
     }
     for mend in &notes.mends {
-        writeln!(out, "  {}", safe(mend))?;
+        writeln!(out, "  mended: {}", safe(mend))?;
     }
     Ok(())
 }
