@@ -302,12 +302,12 @@ fn only_declares(bare: &str, wanted: Wanted<'_>) -> bool {
 }
 
 /// Whether code loads, includes or starts the answer's own file. What it says of its use does not count.
-fn loads_own(code: &str, spans: &[scan::Span], wanted: Wanted<'_>) -> bool {
+fn loads_own(code: &str, spans: &[scan::CodeSpan], wanted: Wanted<'_>) -> bool {
     let (stem, name) = (wanted.file.stem(), wanted.file.file_name());
     if !code.contains(stem) {
         return false;
     }
-    let comments: Vec<&scan::Span> =
+    let comments: Vec<&scan::CodeSpan> =
         spans.iter().filter(|it| it.kind == SpanKind::Comment).collect();
     let mut at = 0;
     code.split_inclusive('\n').any(|line| {

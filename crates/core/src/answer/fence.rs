@@ -101,10 +101,10 @@ impl<'a> Splitter<'a> {
         while at < self.lines.len() {
             let mut line = self.lines[at];
             match self.turn(at, thinking) {
-                thought::Turn::None => {}
-                thought::Turn::Begins => thinking = Thinking::UntilSaid,
-                thought::Turn::BeginsHeading => thinking = Thinking::UntilHeading,
-                thought::Turn::Ends(end) => {
+                thought::ThoughtTurn::None => {}
+                thought::ThoughtTurn::Begins => thinking = Thinking::UntilSaid,
+                thought::ThoughtTurn::BeginsHeading => thinking = Thinking::UntilHeading,
+                thought::ThoughtTurn::Ends(end) => {
                     // Without a beginning, all before it was thought.
                     if thinking == Thinking::No {
                         parts.blocks[marked..].iter_mut().for_each(|it| it.is_thought = true);
@@ -151,27 +151,29 @@ impl<'a> Splitter<'a> {
     }
 
     /// What a line outside of blocks does to thinking.
-    fn turn(&self, at: usize, thinking: Thinking) -> thought::Turn {
+    fn turn(&self, at: usize, thinking: Thinking) -> thought::ThoughtTurn {
         let line = self.lines[at];
         // Cheap, and true of nearly all lines.
         let is_marked = line.contains(['<', '[', '◁', '#', '*', '_']);
         match thinking {
-            _ if !is_marked => thought::Turn::None,
+            _ if !is_marked => thought::ThoughtTurn::None,
             Thinking::No => match thought::turn(line) {
-                thought::Turn::BeginsHeading if !self.has_heading_behind(at) => thought::Turn::None,
+                thought::ThoughtTurn::BeginsHeading if !self.has_heading_behind(at) => {
+                    thought::ThoughtTurn::None
+                }
                 turn => turn,
             },
             Thinking::UntilSaid => match thought::end(line) {
-                Some(end) => thought::Turn::Ends(end),
-                None if thought::begins_answer(line) => thought::Turn::Ends(0),
-                None => thought::Turn::None,
+                Some(end) => thought::ThoughtTurn::Ends(end),
+                None if thought::begins_answer(line) => thought::ThoughtTurn::Ends(0),
+                None => thought::ThoughtTurn::None,
             },
             Thinking::UntilHeading => match thought::end(line) {
-                Some(end) => thought::Turn::Ends(end),
+                Some(end) => thought::ThoughtTurn::Ends(end),
                 None if thought::is_heading(line) || thought::begins_answer(line) => {
-                    thought::Turn::Ends(0)
+                    thought::ThoughtTurn::Ends(0)
                 }
-                None => thought::Turn::None,
+                None => thought::ThoughtTurn::None,
             },
         }
     }

@@ -2,11 +2,11 @@
 
 use std::collections::{BTreeMap, HashSet};
 
-use super::choose::{Candidate, Rank, names_any};
 use super::fence::Block;
 use super::prose::{self, Intro};
+use super::rank::{BlockCandidate, Rank};
 use super::sound::SoundChecks;
-use super::{Role, Wanted, WantedKind};
+use super::{Role, Wanted, WantedKind, facts};
 
 /// Code, and the blocks that were put to it, each with why.
 pub struct Joined {
@@ -22,7 +22,7 @@ const ROUNDS_MAX: usize = 4;
 
 /// The chosen block, with those that it needs before or behind it.
 pub fn join(
-    all: &[Candidate<'_>],
+    all: &[BlockCandidate<'_>],
     best: usize,
     blocks: &[Block],
     wanted: Wanted<'_>,
@@ -56,13 +56,13 @@ pub fn join(
 /// Blocks that only load, define or set constants, and give a name that is free in what there is.
 /// Ways to put them together, the best last.
 fn by_names(
-    all: &[Candidate<'_>],
+    all: &[BlockCandidate<'_>],
     best: usize,
     blocks: &[Block],
     wanted: Wanted<'_>,
 ) -> (Vec<String>, BTreeMap<usize, String>) {
     let (main, syntax) = (&all[best], wanted.syntax());
-    let could = |it: &&Candidate<'_>| {
+    let could = |it: &&BlockCandidate<'_>| {
         let block = &blocks[it.index];
         let is_own =
             block.label.as_ref().is_none_or(|it| it.path.file_name() == wanted.file.file_name());
@@ -76,7 +76,7 @@ fn by_names(
             // What defines again what the chosen one does is another version of it.
             && it.facts.defines.is_disjoint(&main.facts.defines)
     };
-    let could: Vec<&Candidate<'_>> = all.iter().filter(could).collect();
+    let could: Vec<&BlockCandidate<'_>> = all.iter().filter(could).collect();
     let gives: Vec<HashSet<String>> = could.iter().map(|it| it.facts.gives(syntax)).collect();
     let mut taken: BTreeMap<usize, String> = BTreeMap::new();
     let mut within = vec![main];
@@ -105,10 +105,10 @@ fn by_names(
             break;
         }
     }
-    let is_behind = |it: &Candidate<'_>| {
+    let is_behind = |it: &BlockCandidate<'_>| {
         it.index > main.index && !it.facts.only_imports && needs_first(it, &main.facts.defines)
     };
-    fn text<'c>(it: &&Candidate<'c>) -> &'c str {
+    fn text<'c>(it: &&BlockCandidate<'c>) -> &'c str {
         it.facts.code
     }
     let own = main.facts.code;
@@ -124,7 +124,7 @@ fn by_names(
 }
 
 /// Whether a block loads everything of something, and the chosen one loads nothing.
-fn loads_more(it: &Candidate<'_>, main: &Candidate<'_>) -> bool {
+fn loads_more(it: &BlockCandidate<'_>, main: &BlockCandidate<'_>) -> bool {
     let lines: HashSet<&str> = main.facts.bare.lines().map(str::trim).collect();
     it.facts.loads_all()
         && it
@@ -142,8 +142,8 @@ fn loads_more(it: &Candidate<'_>, main: &Candidate<'_>) -> bool {
 }
 
 /// Whether two blocks are parts of one module: each whole, with names of its own.
-fn is_other_part(it: &Candidate<'_>, main: &Candidate<'_>, wanted: Wanted<'_>) -> bool {
-    let exports = |it: &Candidate<'_>| {
+fn is_other_part(it: &BlockCandidate<'_>, main: &BlockCandidate<'_>, wanted: Wanted<'_>) -> bool {
+    let exports = |it: &BlockCandidate<'_>| {
         it.facts.bare.contains("module.exports") || it.facts.bare.contains("export default")
     };
     *wanted.kind == WantedKind::Module
@@ -155,15 +155,15 @@ fn is_other_part(it: &Candidate<'_>, main: &Candidate<'_>, wanted: Wanted<'_>) -
 }
 
 /// Whether a block needs names while it is loaded: as a base, a decorator, or in a constant.
-fn needs_first(it: &Candidate<'_>, names: &HashSet<String>) -> bool {
+fn needs_first(it: &BlockCandidate<'_>, names: &HashSet<String>) -> bool {
     let top = it.facts.bare.lines().filter(|it| !it.starts_with([' ', '\t']));
     top.filter(|line| line.starts_with("class ") || line.starts_with('@') || line.contains('='))
-        .any(|line| names_any(line, names))
+        .any(|line| names.iter().any(|it| facts::mentions(line, it)))
 }
 
 /// Methods that follow the chosen block's class in blocks of their own, indented or not.
 fn by_indentation(
-    all: &[Candidate<'_>],
+    all: &[BlockCandidate<'_>],
     best: usize,
     wanted: Wanted<'_>,
     checks: &SoundChecks<'_>,
@@ -215,7 +215,7 @@ fn by_indentation(
 
 /// Blocks in a row that are not sound by themselves, and are so together: a class in pieces.
 fn by_pieces(
-    all: &[Candidate<'_>],
+    all: &[BlockCandidate<'_>],
     best: usize,
     blocks: &[Block],
     checks: &SoundChecks<'_>,

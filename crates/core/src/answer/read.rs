@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::choose::{self, Choice};
+use super::choose::{self, ChosenFile};
 use super::fence::{self, Block, Parts};
 use super::sound::{SoundCheck, SoundChecks};
 use super::unwrap::{self, MENDS};
@@ -195,7 +195,7 @@ impl Reader<'_> {
         is_unopened.then(|| format!("{}\n\n{}", parts.prose, block.code))
     }
 
-    fn chosen(&self, choice: Choice, parts: &Parts, notes: Vec<BlockNote>) -> Found {
+    fn chosen(&self, choice: ChosenFile, parts: &Parts, notes: Vec<BlockNote>) -> Found {
         let mut deviations = choice.deviations;
         deviations.extend(around(parts));
         let further = choice.further.into_iter().map(|(path, code)| (path, code.into_bytes()));

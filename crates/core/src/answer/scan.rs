@@ -19,7 +19,7 @@ pub enum SpanKind {
 
 /// A stretch of code, by its bytes.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Span {
+pub struct CodeSpan {
     /// Where it is.
     pub range: Range<usize>,
     /// What it is.
@@ -27,8 +27,8 @@ pub struct Span {
 }
 
 /// The stretches of `code`, one behind the other without a gap.
-pub fn spans(code: &str, syntax: &Syntax) -> Vec<Span> {
-    let mut spans: Vec<Span> = Vec::new();
+pub fn spans(code: &str, syntax: &Syntax) -> Vec<CodeSpan> {
+    let mut spans: Vec<CodeSpan> = Vec::new();
     let (bytes, mut at, mut begun) = (code.as_bytes(), 0, 0);
     while at < bytes.len() {
         let Some((kind, end)) = special(code, at, syntax) else {
@@ -36,13 +36,13 @@ pub fn spans(code: &str, syntax: &Syntax) -> Vec<Span> {
             continue;
         };
         if begun < at {
-            spans.push(Span { range: begun..at, kind: SpanKind::Code });
+            spans.push(CodeSpan { range: begun..at, kind: SpanKind::Code });
         }
-        spans.push(Span { range: at..end, kind });
+        spans.push(CodeSpan { range: at..end, kind });
         (at, begun) = (end, end);
     }
     if begun < code.len() {
-        spans.push(Span { range: begun..code.len(), kind: SpanKind::Code });
+        spans.push(CodeSpan { range: begun..code.len(), kind: SpanKind::Code });
     }
     spans
 }
@@ -168,7 +168,7 @@ pub fn here_word(text: &str) -> Option<(&str, usize)> {
 }
 
 /// The words of code, outside of strings and comments, that are not behind a dot.
-pub fn words<'c>(code: &'c str, spans: &[Span]) -> HashSet<&'c str> {
+pub fn words<'c>(code: &'c str, spans: &[CodeSpan]) -> HashSet<&'c str> {
     let mut words = HashSet::new();
     for text in spans.iter().flat_map(|span| code_of(code, span)) {
         let is_word = |c: char| c.is_alphanumeric() || c == '_';
@@ -185,7 +185,7 @@ pub fn words<'c>(code: &'c str, spans: &[Span]) -> HashSet<&'c str> {
 }
 
 /// What of a stretch is code: all of it, or the places that a string has for code.
-fn code_of<'c>(code: &'c str, span: &Span) -> Vec<&'c str> {
+fn code_of<'c>(code: &'c str, span: &CodeSpan) -> Vec<&'c str> {
     let text = &code[span.range.clone()];
     match span.kind {
         SpanKind::Code => return vec![text],
@@ -217,7 +217,7 @@ pub fn ends_in_here_document(code: &str, syntax: &Syntax) -> bool {
 }
 
 /// The code alone: strings are left as their first character twice, comments are gone.
-pub fn bare_code(code: &str, spans: &[Span]) -> String {
+pub fn bare_code(code: &str, spans: &[CodeSpan]) -> String {
     let mut out = String::with_capacity(code.len());
     for span in spans {
         let text = &code[span.range.clone()];

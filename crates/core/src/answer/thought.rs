@@ -9,7 +9,7 @@ const NAMES: &str = "think(?:ing)?|thoughts?|reason(?:ing)?|reflection|scratch_?
 
 /// What a line outside of code blocks does to thinking.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Turn {
+pub enum ThoughtTurn {
     /// Nothing.
     None,
     /// Thinking begins here, and ends where it is said so.
@@ -21,7 +21,7 @@ pub enum Turn {
 }
 
 /// What `line` does, when nothing is being thought.
-pub fn turn(line: &str) -> Turn {
+pub fn turn(line: &str) -> ThoughtTurn {
     static OPEN: LazyLock<Regex> = LazyLock::new(|| {
         Regex::new(&format!(
             r"(?i)^\s*(?:(?:<\|start\|>\w*)?<\|?channel\|?>\s*(?:{NAMES}|commentary)\b|(?:<\|?|\[|◁)(?:begin_of_|start_of_|begin_|start_|[a-z]\w*:)?(?:{NAMES})(?:\s[^>\]]*)?(?:\|?>|\]|▷)|<(?:\w+\d+)>thought\b)"
@@ -37,12 +37,13 @@ pub fn turn(line: &str) -> Turn {
     if let Some(end) = end(line)
         && !OPEN.is_match(line)
     {
-        return Turn::Ends(end);
+        return ThoughtTurn::Ends(end);
     }
     if let Some(open) = OPEN.find(line) {
-        return end(&line[open.end()..]).map_or(Turn::Begins, |it| Turn::Ends(open.end() + it));
+        return end(&line[open.end()..])
+            .map_or(ThoughtTurn::Begins, |it| ThoughtTurn::Ends(open.end() + it));
     }
-    if HEADING.is_match(line) { Turn::BeginsHeading } else { Turn::None }
+    if HEADING.is_match(line) { ThoughtTurn::BeginsHeading } else { ThoughtTurn::None }
 }
 
 /// Behind what ends thinking in a line.
