@@ -25,6 +25,17 @@ const BUILD_PROCESSES: u32 = 128;
 /// Bytes that a build may print.
 const BUILD_OUTPUT: u64 = 1 << 20;
 
+/// Whether a file parses.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Parsed {
+    /// It does, or does not.
+    Told(bool),
+    /// It took too much to find out.
+    Untold,
+    /// The language has no command that says so.
+    NoCommand,
+}
+
 /// Our own part of judging failed: says nothing about the candidate.
 #[derive(Debug, thiserror::Error)]
 pub enum JudgeError {
@@ -161,13 +172,13 @@ impl<'a> JudgeContext<'a> {
         }
     }
 
-    /// Whether a file parses; `None` where the language has no command that says so.
+    /// Whether a file parses.
     ///
     /// # Errors
     /// When our own part goes wrong.
-    pub fn parses(&self, file: &RelPath, files: &Snapshot) -> Result<Option<bool>, JudgeError> {
+    pub fn parses(&self, file: &RelPath, files: &Snapshot) -> Result<Parsed, JudgeError> {
         if self.definition.parse.is_empty() {
-            return Ok(None);
+            return Ok(Parsed::NoCommand);
         }
         let before = self.definition.parse_before.as_bytes();
         let layer = match files.file(file.as_str()) {
@@ -180,7 +191,11 @@ impl<'a> JudgeContext<'a> {
         };
         let job = self.job(&self.definition.parse, file, self.build_caps(), vec![&layer]);
         let outcome = self.sandbox().run(&job)?;
-        Ok(Some(outcome.limit.is_none() && outcome.ending == Ending::Exited(0)))
+        Ok(match outcome.limit {
+            Some(LimitHit::Output) => Parsed::Told(false),
+            Some(_) => Parsed::Untold,
+            None => Parsed::Told(outcome.ending == Ending::Exited(0)),
+        })
     }
 
     /// A command of the definition, about a file.

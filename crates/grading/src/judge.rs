@@ -230,7 +230,7 @@ impl Judge {
         if let Some(known) = self.shared.soundness.find(&key) {
             return Some(known);
         }
-        let found = task.form.is_sound(&context, &Answered { start, change }).ok()?;
+        let found = task.form.is_sound(&context, &Answered { start, change }).ok()??;
         self.shared.soundness.keep(key, found);
         Some(found)
     }

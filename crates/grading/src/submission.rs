@@ -1,6 +1,7 @@
 //! From what a candidate sent to a judgement: finding the code, applying a patch, mending what does
 //! not parse, building, running, comparing.
 
+use std::cell::Cell;
 use std::time::{Duration, Instant};
 
 use fairtrial_core::answer::{
@@ -106,7 +107,7 @@ impl Judge {
             limits,
             submission,
             end,
-            check: &CodeParses { judge: self, task, start, limits },
+            check: &CodeParses { judge: self, task, start, limits, spent: Cell::default() },
         })
     }
 
@@ -145,10 +146,23 @@ struct CodeParses<'a> {
     task: &'a PosedTask,
     start: &'a Start,
     limits: Limits,
+    /// How long the checks of this answer took.
+    spent: Cell<Duration>,
 }
+
+/// How long the checks of one answer may take: code that is made to keep a compiler busy is left as it
+/// stands.
+const CHECKS_TIME: Duration = Duration::from_secs(30);
 
 impl SoundCheck for CodeParses<'_> {
     fn is_sound(&self, files: &FileTree) -> Option<bool> {
-        self.judge.is_sound(self.task, self.start, &Change::from(files.clone()), self.limits)
+        let left = CHECKS_TIME.checked_sub(self.spent.get())?;
+        let mut limits = self.limits;
+        limits.build_time = limits.build_time.min(left);
+        let began = Instant::now();
+        let change = Change::from(files.clone());
+        let found = self.judge.is_sound(self.task, self.start, &change, limits);
+        self.spent.set(self.spent.get() + began.elapsed());
+        found
     }
 }

@@ -181,15 +181,11 @@ impl<'a> Splitter<'a> {
     /// Whether a heading of thoughts is one among others. Where it is the only one, an answer that comes
     /// without a heading of its own would be lost.
     fn has_heading_behind(&self, at: usize) -> bool {
-        let reasons = self.lines[at].to_lowercase();
-        let is_hard =
-            ["think", "thought", "scratch", "monologue"].iter().any(|it| reasons.contains(it));
         let mut in_fence = false;
-        is_hard
-            || self.lines[at + 1..].iter().take_while(|_| self.may_look_ahead()).any(|line| {
-                in_fence ^= opening(line).is_some();
-                !in_fence && thought::is_heading(line)
-            })
+        self.lines[at + 1..].iter().take_while(|_| self.may_look_ahead()).any(|line| {
+            in_fence ^= opening(line).is_some();
+            !in_fence && thought::is_heading(line)
+        })
     }
 
     /// Takes note that one more line is looked at.

@@ -68,6 +68,11 @@ struct FoundFiles {
 }
 
 impl Found {
+    fn with(files: FoundFiles, deviations: Vec<Deviation>, notes: Vec<BlockNote>) -> Self {
+        let files = Ok(files);
+        Self { files, deviations, notes, mends: Vec::new(), sound: None, fault: None }
+    }
+
     fn nothing(reason: FailReason, notes: Vec<BlockNote>) -> Self {
         Self {
             files: Err(reason),
@@ -134,14 +139,7 @@ impl Reader<'_> {
             why: "it is the only block".to_owned(),
         };
         let files = FoundFiles { code: block.code.clone(), further: BTreeMap::new() };
-        self.mended(Found {
-            files: Ok(files),
-            deviations,
-            notes: vec![note],
-            mends: Vec::new(),
-            sound: None,
-            fault: None,
-        })
+        self.mended(Found::with(files, deviations, vec![note]))
     }
 
     fn read_parts(&self, mut parts: Parts) -> Found {
@@ -202,14 +200,7 @@ impl Reader<'_> {
         let files = FoundFiles { code: choice.code, further: further.collect() };
         let sole = parts.blocks.len() == 1 && parts.blocks[choice.main].closed;
         let sound = if sole { None } else { self.checks.of(&files.code) };
-        self.mended(Found {
-            files: Ok(files),
-            deviations,
-            notes,
-            mends: Vec::new(),
-            sound,
-            fault: None,
-        })
+        self.mended(Found { sound, ..Found::with(files, deviations, notes) })
     }
 
     /// What patches in the answer make of the given files; `None` where there are none.
@@ -252,14 +243,7 @@ impl Reader<'_> {
         let code = files.remove(wanted.file).or_else(given).unwrap_or_default();
         let code = String::from_utf8_lossy(&code).into_owned();
         let files = FoundFiles { code, further: files };
-        Some(Found {
-            files: Ok(files),
-            deviations,
-            notes,
-            mends: Vec::new(),
-            sound: None,
-            fault: None,
-        })
+        Some(Found::with(files, deviations, notes))
     }
 
     /// Code that stands outside of blocks.
@@ -285,14 +269,7 @@ impl Reader<'_> {
         });
         let sound = self.checks.of(&bare.code);
         let files = FoundFiles { code: bare.code, further: BTreeMap::new() };
-        self.mended(Found {
-            files: Ok(files),
-            deviations,
-            notes,
-            mends: Vec::new(),
-            sound,
-            fault: None,
-        })
+        self.mended(Found { sound, ..Found::with(files, deviations, notes) })
     }
 
     /// Why nothing was found.

@@ -211,6 +211,14 @@ mod tests {
             (format!("<think>hm</think>```diff\n{PATCH}```"), vec![Deviation::TextAround]),
             (format!("```diff\n{}```", PATCH.replace("-1,2", "-9,2")), vec![Deviation::PatchLines]),
             (format!("`src/toll.py`\n```python\n{after}```"), vec![]),
+            (
+                "src/toll.py\n```\n<<<<<<< SEARCH\n    return 1\n=======\n    return 2\n>>>>>>> REPLACE\n```".to_owned(),
+                vec![Deviation::TextAround],
+            ),
+            (
+                "*** Begin Patch\n*** Update File: src/toll.py\n@@\n def toll():\n-    return 1\n+    return 2\n*** End Patch\n".to_owned(),
+                vec![Deviation::NoFence, Deviation::PatchHead, Deviation::PatchLines],
+            ),
         ] {
             let reading = read(&text).unwrap();
             assert_eq!(code(&reading), after, "{text}");

@@ -132,7 +132,8 @@ pub trait Form: fmt::Debug + Send + Sync {
         Vec::new()
     }
 
-    /// Whether files parse, or build by themselves where the language has no command that parses.
+    /// Whether files parse, or build by themselves where the language has no command that parses;
+    /// `None` when that cannot be told.
     /// Nothing sealed is beside them.
     ///
     /// # Errors
@@ -141,7 +142,7 @@ pub trait Form: fmt::Debug + Send + Sync {
         &self,
         context: &JudgeContext<'_>,
         answered: &Answered<'_>,
-    ) -> Result<bool, JudgeError>;
+    ) -> Result<Option<bool>, JudgeError>;
 
     /// Judges an answer. After a failure the visible examples are run, too, where `examples` says so.
     ///

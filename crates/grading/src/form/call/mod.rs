@@ -18,7 +18,7 @@ use self::sealed::{Call, CallSettings};
 use super::answer_file::AnswerFile;
 use super::{AnswerShape, Answered, Form, FormKind, FormSource, SealedTest};
 use crate::build::Built;
-use crate::context::{JudgeContext, JudgeError};
+use crate::context::{JudgeContext, JudgeError, Parsed};
 
 /// The form.
 pub const KIND: FormKind = FormKind { name: NAME, parse };
@@ -121,14 +121,16 @@ impl Form for CallForm {
         &self,
         context: &JudgeContext<'_>,
         answered: &Answered<'_>,
-    ) -> Result<bool, JudgeError> {
+    ) -> Result<Option<bool>, JudgeError> {
         let files = &answered.files();
-        if let Some(parses) = context.parses(&self.answer.path, files)? {
-            return Ok(parses);
+        match context.parses(&self.answer.path, files)? {
+            Parsed::Told(parses) => return Ok(Some(parses)),
+            Parsed::Untold => return Ok(None),
+            Parsed::NoCommand => {}
         }
         let calls: Vec<&Call> = self.examples.iter().collect();
         let built = session::build_for(context, &self.settings, &calls, files)?;
-        Ok(matches!(built, Built::Ready(_)))
+        Ok(Some(matches!(built, Built::Ready(_))))
     }
 
     fn judge(

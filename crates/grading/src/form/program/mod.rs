@@ -15,7 +15,7 @@ use self::case::{Case, ExpectedContent, ProgramSettings};
 use super::answer_file::AnswerFile;
 use super::{AnswerShape, Answered, Form, FormKind, FormSource, SealedTest};
 use crate::build::{Built, build};
-use crate::context::{JudgeContext, JudgeError};
+use crate::context::{JudgeContext, JudgeError, Parsed};
 
 /// The form.
 pub const KIND: FormKind = FormKind { name: NAME, parse };
@@ -75,15 +75,15 @@ impl Form for ProgramForm {
         &self,
         context: &JudgeContext<'_>,
         answered: &Answered<'_>,
-    ) -> Result<bool, JudgeError> {
+    ) -> Result<Option<bool>, JudgeError> {
         let files = &answered.files();
-        if let Some(parses) = context.parses(&self.answer.path, files)? {
-            return Ok(parses);
+        match context.parses(&self.answer.path, files)? {
+            Parsed::Told(parses) => return Ok(Some(parses)),
+            Parsed::Untold => return Ok(None),
+            Parsed::NoCommand => {}
         }
-        Ok(matches!(
-            build(context, &context.definition.build, &self.answer.path, files)?,
-            Built::Ready(_)
-        ))
+        let built = build(context, &context.definition.build, &self.answer.path, files)?;
+        Ok(Some(matches!(built, Built::Ready(_))))
     }
 
     fn judge(

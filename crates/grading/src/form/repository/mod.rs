@@ -147,9 +147,9 @@ impl Form for RepositoryForm {
         &self,
         _context: &JudgeContext<'_>,
         _answered: &Answered<'_>,
-    ) -> Result<bool, JudgeError> {
+    ) -> Result<Option<bool>, JudgeError> {
         // Nothing is mended in a patch.
-        Ok(true)
+        Ok(None)
     }
 
     fn judge(

@@ -14,7 +14,7 @@ pub use self::sealed::parse_list;
 use self::sealed::{LIST, SealedTests, TestsSettings};
 use super::answer_file::AnswerFile;
 use super::{AnswerShape, Answered, Form, FormKind, FormSource, SealedTest};
-use crate::context::{JudgeContext, JudgeError};
+use crate::context::{JudgeContext, JudgeError, Parsed};
 
 /// The form.
 pub const KIND: FormKind = FormKind { name: NAME, parse };
@@ -103,14 +103,16 @@ impl Form for TestsForm {
         &self,
         context: &JudgeContext<'_>,
         answered: &Answered<'_>,
-    ) -> Result<bool, JudgeError> {
+    ) -> Result<Option<bool>, JudgeError> {
         let files = &answered.files();
-        if let Some(parses) = context.parses(&self.answer.path, files)? {
-            return Ok(parses);
+        match context.parses(&self.answer.path, files)? {
+            Parsed::Told(parses) => return Ok(Some(parses)),
+            Parsed::Untold => return Ok(None),
+            Parsed::NoCommand => {}
         }
         match context.definition.runners.get(&self.settings.runner) {
-            Some(runner) => Ok(run::check(context, &self.settings, runner, files)?.is_none()),
-            None => Ok(true),
+            Some(runner) => Ok(Some(run::check(context, &self.settings, runner, files)?.is_none())),
+            None => Ok(None),
         }
     }
 
