@@ -128,6 +128,27 @@ const GOOD: &str = r#"{"choices": [{"message": {"content": "x = 1"}, "finish_rea
     "usage": {"prompt_tokens": 10, "completion_tokens": 3, "prompt_tokens_details": {"cached_tokens": 4}}}"#;
 
 #[test]
+fn a_refusal_is_told_with_its_words_and_why_the_answer_ended() {
+    let no = "That would sink the ship.";
+    let whole = format!(
+        r#"{{"choices": [{{"message": {{"content": null, "refusal": "{no}"}}, "finish_reason": "content_filter"}}]}}"#
+    );
+    let parts = stream(&[
+        r#"{"choices": [{"delta": {"refusal": "That would "}}]}"#,
+        r#"{"choices": [{"delta": {"refusal": "sink the ship."}, "finish_reason": "content_filter"}]}"#,
+        "[DONE]",
+    ]);
+    for response in [json("200 OK", "", &whole), parts] {
+        let (address, _requests) = host(&[&response]);
+        let reply = ask(&address, "");
+        let submission = Submission::Text(no.into());
+        assert_eq!(reply.outcome, AskOutcome::Answer { submission, end: AnswerEnd::Refused });
+        let detail = &request(&reply).detail;
+        assert_eq!(detail, &format!("finish reason `content_filter`; refusal: {no}"));
+    }
+}
+
+#[test]
 fn a_request_holds_what_the_plan_says_and_the_answer_what_the_host_says() {
     let (address, requests) = host(&[&json("200 OK", "", GOOD)]);
     let more = "key_env = \"KEY\"\nsend_seed = true\nheaders = { x-harbour = \"merrow\" }\n\

@@ -231,6 +231,36 @@ mod tests {
     }
 
     #[test]
+    fn a_prompt_says_how_answers_are_built_and_loaded() {
+        let languages = Languages::shipped();
+        let told = |language: &str, form: &str| {
+            let definition = languages.find(language).unwrap();
+            let told = ["*", form].into_iter().filter_map(|it| definition.told.get(it));
+            told.cloned().collect::<Vec<_>>().join(" ")
+        };
+        for (language, form, part) in [
+            ("rust", "call", "must be `pub`"),
+            ("rust", "program", "edition is 2021"),
+            ("c++", "program", "C++20"),
+            ("c", "program", "C17"),
+            ("java", "program", "`{stem}`"),
+            ("javascript", "call", "CommonJS"),
+        ] {
+            assert!(told(language, form).contains(part), "{language} {form}");
+        }
+        let mut awaiting = definition_that_tells("The file is `{stem}`.");
+        awaiting.title = "Python".to_owned();
+        let prompt = first_prompt(&task(), None, &awaiting, "", &Limits::default(), Manner::Says);
+        assert!(prompt.contains("than those shown.\nThe file is `solution`.\n"), "{prompt}");
+    }
+
+    fn definition_that_tells(text: &str) -> LanguageDefinition {
+        let mut definition = Languages::shipped().find("python").unwrap().clone();
+        definition.told.insert("call".to_owned(), text.to_owned());
+        definition
+    }
+
+    #[test]
     fn each_mode_of_feedback_tells_more() {
         let test = |visible, input: &str, expected: &str| TestOutcome {
             name: "example 1".into(),

@@ -354,6 +354,29 @@ fn compiled_languages_are_built_once_and_told_why_they_do_not_build() {
     }
 }
 
+/// Sources beside the answer's are built with it; headers and programs of their own are not, and whatever a
+/// file is called, it is no option of the compiler.
+#[test]
+fn further_sources_are_built_with_the_answer() {
+    if !needs::there(&["c++"]) {
+        return;
+    }
+    let (header, level) = ("int level();\n", "#include \"tide.hpp\"\nint level() { return 3; }\n");
+    let main = "#include <iostream>\n#include \"tide.hpp\"\nint main() { std::cout << level(); }\n";
+    let other = "int main() { return 1; }\n";
+    let files = [
+        ("main.cpp", main),
+        ("tide.hpp", header),
+        ("parts/tide.cpp", "#include \"../tide.hpp\"\nint level() { return 3; }\n"),
+        ("other.cpp", other),
+        ("-Wfatal-errors.cpp", "static int unused;\n"),
+    ];
+    assert_eq!(judge("program", "c++", "main.cpp", "{\"stdout\": \"3\"}", &files).verdict, PASS);
+    let twice = [files[0], files[1], files[2], ("tide.cpp", level)];
+    let judged = judge("program", "c++", "main.cpp", "{\"stdout\": \"3\"}", &twice);
+    assert_eq!(judged.verdict, fail(FailReason::DidNotBuild), "it is defined twice");
+}
+
 #[test]
 fn a_compiler_is_confined_like_anything_else() {
     let secret = concat!(env!("CARGO_MANIFEST_DIR"), "/Cargo.toml");

@@ -209,6 +209,11 @@ fn junit_runs_the_sealed_tests() {
         return;
     }
     JUNIT.check();
+    // Of what else is installed as jars, an answer sees nothing.
+    let other =
+        JUNIT.right.replace("public class", "import org.hamcrest.Matchers;\n\npublic class");
+    let judged = JUNIT.judge(&other);
+    assert_eq!(judged.verdict, fail(FailReason::DidNotBuild), "{judged:#?}");
 }
 
 #[test]
