@@ -1,17 +1,20 @@
 //! The ranking, and how sure it is.
 //!
 //! Void trials count for nothing. Candidates are ordered by the share of trials solved, then by
-//! fewer repairs, then by cost. A candidate shares the rank of the best one above it from which
-//! its difference is not established: a paired test over the tasks that both did, at the 5 %
-//! level, adjusted for all pairs.
+//! fewer repairs, then by cost. Ranks come from decisions on every pair: a paired test over the tasks
+//! that both did, at the 5 % level, adjusted for all pairs, and the sign of the difference.
 
 mod interval;
 mod paired;
+mod ranks;
+mod repeats;
 
+use std::cmp::Ordering;
 use std::collections::BTreeMap;
 
 pub use interval::{effective_size, wilson};
 pub use paired::{Pair, holm, paired_p};
+pub use repeats::{consistency, pass_at};
 
 use crate::plan::Tokens;
 
@@ -52,9 +55,11 @@ pub struct TaskCounts {
 pub struct Standing {
     /// The candidate's name.
     pub name: String,
-    /// From 1; shared by candidates whose difference is not established. `None` when no trial
-    /// counts.
+    /// From 1; a new one begins only where all candidates above are established better than all below.
+    /// `None` when no trial counts.
     pub rank: Option<usize>,
+    /// The best and the worst rank that the decisions on pairs leave open; `None` when no trial counts.
+    pub rank_range: Option<(usize, usize)>,
     /// Trials that count.
     pub trials: usize,
     /// Of these, passed within the attempts allowed.
@@ -69,6 +74,11 @@ pub struct Standing {
     pub first_try_rate: Option<f64>,
     /// Mean repairs of the trials that were solved.
     pub mean_repairs: Option<f64>,
+    /// For each number of samples from 1 on, how likely it is that at least one of so many solves a task
+    /// (see [`pass_at`]).
+    pub pass_at: Vec<f64>,
+    /// The share of tasks that every sample solved; `None` when no trial counts.
+    pub consistency: Option<f64>,
     /// Trials that do not count.
     pub void: usize,
     /// Answers judged.
@@ -90,10 +100,25 @@ pub struct Comparison {
     pub names: (String, String),
     /// Tasks that both did.
     pub tasks: usize,
+    /// Of these, those at which the first has the higher pass rate.
+    pub wins: usize,
+    /// Those at which the second has.
+    pub losses: usize,
     /// Mean difference of their pass rates on these, first minus second.
     pub difference: f64,
     /// The paired test's p value, adjusted for all pairs.
     pub p: f64,
+}
+
+impl Comparison {
+    /// Whether one of the two is established better, and then which: `Greater` is the first.
+    #[must_use]
+    pub fn decision(&self) -> Ordering {
+        match self.p < LEVEL {
+            true => self.difference.total_cmp(&0.0),
+            false => Ordering::Equal,
+        }
+    }
 }
 
 /// Everything about who stands where.
@@ -117,7 +142,7 @@ impl Standings {
         rows.sort_by(|a, b| order(&a.0, &b.0));
         let comparisons = compare_all(&rows);
         let mut candidates: Vec<Standing> = rows.into_iter().map(|row| row.0).collect();
-        set_ranks(&mut candidates, &comparisons);
+        ranks::set(&mut candidates, &comparisons);
         Self { candidates, comparisons }
     }
 }
@@ -141,6 +166,7 @@ fn standing<'a>(name: &str, counts: &'a [TaskCounts]) -> (Standing, ByTask<'a>) 
     let row = Standing {
         name: name.to_owned(),
         rank: None,
+        rank_range: None,
         trials,
         solved,
         solved_rate: rate(solved),
@@ -148,6 +174,8 @@ fn standing<'a>(name: &str, counts: &'a [TaskCounts]) -> (Standing, ByTask<'a>) 
         first_try,
         first_try_rate: rate(first_try),
         mean_repairs: (solved > 0).then(|| sum(|it| it.repairs) as f64 / solved as f64),
+        pass_at: pass_at(&clusters),
+        consistency: consistency(&clusters),
         void: sum(|it| it.void),
         answers: sum(|it| it.answers),
         deviating: sum(|it| it.deviating),
@@ -158,7 +186,7 @@ fn standing<'a>(name: &str, counts: &'a [TaskCounts]) -> (Standing, ByTask<'a>) 
     (row, by_task)
 }
 
-fn order(a: &Standing, b: &Standing) -> std::cmp::Ordering {
+fn order(a: &Standing, b: &Standing) -> Ordering {
     let rate = |row: &Standing| row.solved_rate.unwrap_or(-1.0);
     let repairs = |row: &Standing| row.mean_repairs.unwrap_or(f64::INFINITY);
     rate(b)
@@ -177,10 +205,13 @@ fn compare_all(rows: &[(Standing, ByTask<'_>)]) -> Vec<Comparison> {
                 .filter_map(|(task, &a)| Some(Pair { a, b: *tasks_b.get(task)? }))
                 .collect();
             let rate = |(passed, trials): (u32, u32)| f64::from(passed) / f64::from(trials);
-            let sum: f64 = pairs.iter().map(|pair| rate(pair.a) - rate(pair.b)).sum();
+            let differences = || pairs.iter().map(|pair| rate(pair.a) - rate(pair.b));
+            let sum: f64 = differences().sum();
             comparisons.push(Comparison {
                 names: (a.name.clone(), b.name.clone()),
                 tasks: pairs.len(),
+                wins: differences().filter(|it| *it > 0.0).count(),
+                losses: differences().filter(|it| *it < 0.0).count(),
                 difference: if pairs.is_empty() { 0.0 } else { sum / pairs.len() as f64 },
                 p: paired_p(&pairs),
             });
@@ -191,26 +222,6 @@ fn compare_all(rows: &[(Standing, ByTask<'_>)]) -> Vec<Comparison> {
         comparison.p = p;
     }
     comparisons
-}
-
-fn set_ranks(candidates: &mut [Standing], comparisons: &[Comparison]) {
-    let established = |a: &str, b: &str| {
-        let pair = comparisons.iter().find(|it| it.names.0 == a && it.names.1 == b);
-        pair.is_some_and(|it| it.p < LEVEL)
-    };
-    let mut leader: Option<(usize, String)> = None;
-    for (index, row) in candidates.iter_mut().enumerate() {
-        if row.trials == 0 {
-            continue;
-        }
-        match &leader {
-            Some((rank, name)) if !established(name, &row.name) => row.rank = Some(*rank),
-            _ => {
-                row.rank = Some(index + 1);
-                leader = Some((index + 1, row.name.clone()));
-            }
-        }
-    }
 }
 
 #[cfg(test)]
@@ -246,6 +257,47 @@ mod tests {
             ranks(&[("gull", "ffffffffffff"), ("tern", "pppppppppppp"), ("auk", "pppppppppprf")]);
         let named = |name: &str| rows.iter().find(|it| it.0 == name).unwrap().1;
         assert_eq!((named("tern"), named("auk"), named("gull")), (Some(1), Some(1), Some(3)));
+    }
+
+    /// With voids the order and the tasks that both did can say opposite things: then nothing is split.
+    #[test]
+    fn a_leader_that_is_worse_where_both_were_does_not_keep_others_below_it() {
+        let plan = |common: &str, own: &str, others: &str| {
+            common.repeat(9) + &own.repeat(30) + &others.repeat(20)
+        };
+        let all =
+            [counts("tern", &plan("f", "p", "v")), counts("auk", &plan("p", "v", "f"))].concat();
+        let rows = Standings::compute(&["tern", "auk"], &all).candidates;
+        assert_eq!(
+            (rows[0].name.as_str(), rows[0].rank, rows[0].rank_range),
+            ("tern", Some(1), Some((2, 2)))
+        );
+        assert_eq!(
+            (rows[1].name.as_str(), rows[1].rank, rows[1].rank_range),
+            ("auk", Some(1), Some((1, 1)))
+        );
+    }
+
+    /// A leader and three equals, ten points below, none of which is told from another.
+    #[test]
+    fn equals_have_equal_ranks_whatever_the_leader_is() {
+        let of = |solved: usize, from: usize| -> String {
+            (0..40).map(|task| if (task + from) % 40 < solved { 'p' } else { 'f' }).collect()
+        };
+        let plans =
+            [("tern", of(40, 0)), ("auk", of(33, 0)), ("gull", of(31, 13)), ("petrel", of(30, 26))];
+        let all: Vec<_> = plans.iter().flat_map(|(name, plan)| counts(name, plan)).collect();
+        let standings = Standings::compute(&["tern", "auk", "gull", "petrel"], &all);
+        let shown: Vec<_> = standings
+            .candidates
+            .iter()
+            .map(|it| (it.name.as_str(), it.rank.unwrap(), it.rank_range.unwrap()))
+            .collect();
+        assert_eq!(
+            shown,
+            [("tern", 1, (1, 1)), ("auk", 2, (2, 4)), ("gull", 2, (2, 4)), ("petrel", 2, (2, 4))]
+        );
+        assert_eq!((standings.comparisons[0].wins, standings.comparisons[0].losses), (7, 0));
     }
 
     #[test]

@@ -154,7 +154,7 @@ fn a_patch_that_drifted_passes_leniently_and_says_what_was_forgiven() {
     }
     let drifted = Submission::Patch(PATCH.replace("-1,4 +1,6", "-40,4 +44,6").into_bytes());
     let strict = harbour.submit(&drifted, ReadingMode::Strict).judgement;
-    assert_eq!(strict.verdict, fail(FailReason::NoCodeFound));
+    assert_eq!(strict.verdict, fail(FailReason::NotAsAsked));
     let unfit = harbour.patch(&PATCH.replace("length * 2", "length * 9"));
     assert_eq!(unfit.verdict, fail(FailReason::PatchDoesNotApply));
 }

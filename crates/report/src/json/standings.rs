@@ -1,8 +1,10 @@
 //! The ranking, for programs.
 
+use std::cmp::Ordering;
+use std::collections::BTreeMap;
 use std::io::{self, Write};
 
-use fairtrial_core::standings::{Comparison, LEVEL, Standing};
+use fairtrial_core::standings::{Comparison, Standing};
 use fairtrial_core::trouble::Trouble;
 use serde::Serialize;
 
@@ -50,6 +52,8 @@ struct NarrowOutput<'a> {
 struct CandidateOutput<'a> {
     name: &'a str,
     rank: Option<usize>,
+    /// Best and worst.
+    rank_range: Option<[usize; 2]>,
     trials: usize,
     solved: usize,
     solved_rate: Option<f64>,
@@ -57,6 +61,8 @@ struct CandidateOutput<'a> {
     first_try: usize,
     first_try_rate: Option<f64>,
     mean_repairs: Option<f64>,
+    pass_at: BTreeMap<usize, f64>,
+    consistency: Option<f64>,
     void: usize,
     cost: f64,
     seconds: f64,
@@ -72,6 +78,9 @@ struct PairOutput<'a> {
     first: &'a str,
     second: &'a str,
     tasks: usize,
+    wins: usize,
+    ties: usize,
+    losses: usize,
     difference: f64,
     p_adjusted: f64,
     established: bool,
@@ -116,6 +125,7 @@ fn row(row: &Standing) -> CandidateOutput<'_> {
     CandidateOutput {
         name: &row.name,
         rank: row.rank,
+        rank_range: row.rank_range.map(|(best, worst)| [best, worst]),
         trials: row.trials,
         solved: row.solved,
         solved_rate: row.solved_rate,
@@ -123,6 +133,8 @@ fn row(row: &Standing) -> CandidateOutput<'_> {
         first_try: row.first_try,
         first_try_rate: row.first_try_rate,
         mean_repairs: row.mean_repairs,
+        pass_at: row.pass_at.iter().enumerate().map(|(at, rate)| (at + 1, *rate)).collect(),
+        consistency: row.consistency,
         void: row.void,
         cost: row.cost,
         seconds: row.seconds,
@@ -139,8 +151,11 @@ fn pair(pair: &Comparison) -> PairOutput<'_> {
         first: &pair.names.0,
         second: &pair.names.1,
         tasks: pair.tasks,
+        wins: pair.wins,
+        ties: pair.tasks - pair.wins - pair.losses,
+        losses: pair.losses,
         difference: pair.difference,
         p_adjusted: pair.p,
-        established: pair.p < LEVEL,
+        established: pair.decision() != Ordering::Equal,
     }
 }

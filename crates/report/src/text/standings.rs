@@ -113,7 +113,10 @@ fn table(out: &mut dyn Write, rows: &[Standing], style: Style) -> io::Result<()>
 fn cells(row: &Standing, cost_places: usize) -> Vec<String> {
     let dash = || "–".to_owned();
     vec![
-        row.rank.map_or_else(dash, |it| it.to_string()),
+        row.rank_range.map_or_else(dash, |(best, worst)| match best == worst {
+            true => best.to_string(),
+            false => format!("{best}–{worst}"),
+        }),
         short_name(&row.name),
         format!("{}/{}", row.solved, row.trials),
         row.solved_rate.map_or_else(dash, percent),
@@ -137,7 +140,9 @@ fn sentence(note: &Note) -> String {
                 let figures = it.compared.map_or(String::new(), |(tasks, p)| {
                     format!(" (paired over {}, adjusted p {p:.2})", count(tasks, "task"))
                 });
-                format!("{}{figures}", safe(&it.name))
+                let better =
+                    if it.is_better { ", which is better on the tasks that both did" } else { "" };
+                format!("{}{better}{figures}", safe(&it.name))
             };
             let others = first_few(others.iter().map(other).collect());
             let leader = safe(leader);

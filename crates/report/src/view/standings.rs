@@ -1,5 +1,6 @@
 //! The ranking, and what a reader must know to read it rightly.
 
+use std::cmp::Ordering;
 use std::collections::BTreeMap;
 
 use fairtrial_core::plan::{Candidate, Feedback, ReadingMode};
@@ -117,6 +118,8 @@ pub struct Rival {
     pub name: String,
     /// Tasks that both did, and the adjusted p; `None` where they did none.
     pub compared: Option<(usize, f64)>,
+    /// Whether it is established better than the leader, on the tasks that both did.
+    pub is_better: bool,
 }
 
 /// How often a candidate was helped.
@@ -237,14 +240,26 @@ fn shared_ranks(rows: &[Standing], comparisons: &[Comparison]) -> Vec<Note> {
     }
     let rival = |leader: &str, name: &str| {
         let pair = comparisons.iter().find(|it| it.names.0 == leader && it.names.1 == name);
-        Rival { name: name.to_owned(), compared: pair.map(|it| (it.tasks, it.p)) }
+        Rival {
+            name: name.to_owned(),
+            compared: pair.map(|it| (it.tasks, it.p)),
+            is_better: pair.is_some_and(|it| it.decision() == Ordering::Less),
+        }
+    };
+    let is_established = |leader: &str, name: &str| {
+        let pair = comparisons.iter().find(|it| it.names.0 == leader && it.names.1 == name);
+        pair.is_some_and(|it| it.decision() == Ordering::Greater)
     };
     let shared = by_rank.iter().filter(|it| it.1.len() > 1);
     let mut notes: Vec<Note> = shared
         .map(|(&rank, names)| Note::SharedRank {
             rank,
             leader: names[0].to_owned(),
-            others: names[1..].iter().map(|name| rival(names[0], name)).collect(),
+            others: names[1..]
+                .iter()
+                .filter(|name| !is_established(names[0], name))
+                .map(|name| rival(names[0], name))
+                .collect(),
         })
         .collect();
     if notes.len() > RANKS_NAMED {
