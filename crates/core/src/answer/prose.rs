@@ -32,6 +32,7 @@ pub fn is_break(line: &str) -> bool {
             r"={5,}$",
             r"</?[a-zA-Z_|]",
             r"(?:`{3}|~{3})",
+            r"\p{Lu}[\p{Ll} ]{2,30}: \p{L}\S* \p{L}",
             r"\p{Lu}\p{Ll}+(?: [\p{L}\d'’,()`.-]+)+[.:!]$",
         ];
         Regex::new(&format!("^(?:{})", kinds.join("|"))).expect("fixed")

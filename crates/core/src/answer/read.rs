@@ -291,12 +291,16 @@ impl Reader<'_> {
         if !unwrap::has_marks(&files.code) {
             return found;
         }
-        let sound = self.checks.of(&files.code);
+        let syntax = self.wanted.syntax();
+        let sound = match self.checks.of(&files.code) {
+            // `a &lt; b` parses: as a name that nobody gave a meaning, and what follows.
+            Some(true) if unwrap::is_escaped(&files.code, syntax) => Some(false),
+            sound => sound,
+        };
         found.sound = sound;
         if sound != Some(false) {
             return found;
         }
-        let syntax = self.wanted.syntax();
         let ways = MENDS.iter().filter_map(|it| Some((vec![it], (it.apply)(&files.code, syntax)?)));
         // Each by itself, then all that there is to do, one after the other.
         let mut all = (Vec::new(), files.code.clone());

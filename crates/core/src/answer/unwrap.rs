@@ -6,6 +6,7 @@ use std::sync::LazyLock;
 
 use regex::Regex;
 
+use super::scan::{self, SpanKind};
 use super::{Deviation, mend};
 use crate::language::Syntax;
 
@@ -265,6 +266,18 @@ pub fn unescaped(code: &str) -> Option<String> {
     ];
     let text = plain.iter().fold(code.to_owned(), |text, (from, to)| text.replace(from, to));
     changed(code, text)
+}
+
+/// Whether references to characters, as HTML has them, stand in code outside of strings and comments, and are
+/// no names with a sign before them.
+pub fn is_escaped(code: &str, syntax: &Syntax) -> bool {
+    let names = ["lt", "gt", "amp", "quot"];
+    let spans = scan::spans(code, syntax);
+    let parts =
+        spans.iter().filter(|it| it.kind == SpanKind::Code).map(|it| &code[it.range.clone()]);
+    let found = |name: &str| parts.clone().any(|it| it.contains(&format!("&{name};")));
+    let is_given = |name: &str| syntax.bound_names(code).any(|it| it == name);
+    names.iter().any(|name| found(name) && !is_given(name))
 }
 
 /// Without lines that are commands to a notebook or to its shell.
