@@ -1,6 +1,7 @@
 //! What people read: tables and notes of plain text.
 
 mod change;
+mod code;
 mod doctor;
 mod reading;
 mod regrade;

@@ -4,7 +4,7 @@ use std::io::{self, Write};
 
 use fairtrial_core::answer::{BlockNote, Code, Gaps, ReadingNotes, Role};
 
-use super::trial::show_files;
+use super::code::show_files;
 use super::wrap;
 use crate::safe::safe;
 use crate::style::Style;

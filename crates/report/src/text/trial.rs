@@ -3,11 +3,11 @@
 use std::io::{self, Write};
 
 use fairtrial_core::answer::{AnswerEnd, Code};
-use fairtrial_core::tree::FileTree;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{AttemptRow, RequestRow, TrialSummary};
 
 use super::change::{show_facts, show_patch};
+use super::code::show_files;
 use super::reading::show_reading;
 use super::table::layout;
 use super::{first_few, wrap};
@@ -319,18 +319,6 @@ fn show_end(out: &mut dyn Write, end: &ActorEndView, style: Style) -> io::Result
     for (title, text) in [("it said", &end.stdout), ("its errors", &end.stderr)] {
         if !text.trim().is_empty() {
             part(out, title, text, style)?;
-        }
-    }
-    Ok(())
-}
-
-pub(super) fn show_files(out: &mut dyn Write, files: &FileTree, style: Style) -> io::Result<()> {
-    for (path, bytes) in files {
-        let code = String::from_utf8_lossy(bytes).into_owned();
-        writeln!(out, "\n{}", style.bold(&safe(&format!("code as found: {path}"))))?;
-        for (index, line) in safe(&code).trim_end().lines().enumerate() {
-            let number = style.dim(&format!("{:>4} │", index + 1));
-            writeln!(out, "{}", format!("{number} {line}").trim_end())?;
         }
     }
     Ok(())
