@@ -4,7 +4,6 @@ use std::sync::Arc;
 
 use fairtrial_core::digest::Digest;
 use fairtrial_core::judgement::Judgement;
-use fairtrial_core::language::Languages;
 use fairtrial_core::text::head_and_tail;
 use fairtrial_core::tree::{RelPath, Snapshot};
 use fairtrial_core::verdict::FailReason;
@@ -64,7 +63,7 @@ pub fn build(
 fn sources(context: &JudgeContext<'_>, file: &RelPath, files: &Snapshot) -> Vec<String> {
     let definition = context.definition;
     let is_with = |path: &RelPath, bytes: &[u8]| {
-        Languages::is_source(definition, path.extension())
+        definition.is_source(path.extension())
             && path != file
             && !definition.syntax.has_entry(&String::from_utf8_lossy(bytes))
     };

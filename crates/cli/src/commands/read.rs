@@ -29,7 +29,10 @@ pub fn run(args: &ReadArgs, environment: &Environment, out: &mut dyn Write) -> R
     let found =
         with_prepare_options(readiness, environment, |prepare| read_text(&options, prepare))?;
     let view = ReadingView {
-        source: args.file.display().to_string(),
+        source: match args.file == Path::new("-") {
+            true => "standard input".to_owned(),
+            false => args.file.display().to_string(),
+        },
         task: found.task,
         language: found.language,
         reading: found.reading,

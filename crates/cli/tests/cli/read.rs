@@ -33,7 +33,9 @@ fn a_text_is_read_and_what_each_block_was_taken_for_is_shown() {
     child.stdin.take().unwrap().write_all(clean.as_bytes()).unwrap();
     let done = child.wait_with_output().unwrap();
     assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
-    assert!(String::from_utf8_lossy(&done.stdout).contains("both readers take it, to the letter"));
+    let out = String::from_utf8_lossy(&done.stdout);
+    assert!(out.contains("standard input as an answer to gap"), "{out}");
+    assert!(out.contains("both readers take it, to the letter"), "{out}");
 }
 
 #[test]

@@ -116,6 +116,13 @@ pub struct LanguageDefinition {
 }
 
 impl LanguageDefinition {
+    /// Whether files with this extension are source code that is built by itself.
+    #[must_use]
+    pub fn is_source(&self, extension: &str) -> bool {
+        let is_in = |list: &[String]| list.iter().any(|it| it == extension);
+        is_in(&self.extensions) && !is_in(&self.headers)
+    }
+
     /// How values are written.
     #[must_use]
     pub fn dialect(&self) -> Dialect<'_> {
@@ -230,13 +237,6 @@ impl Languages {
     pub fn canary_style(&self, language: &str, name: &str) -> Option<&CanaryStyle> {
         let own = self.find(language).and_then(|it| it.canaries.get(name));
         own.or_else(|| self.0.values().find_map(|it| it.canaries.get(name)))
-    }
-
-    /// Whether a file is source code of a language that is built by itself.
-    #[must_use]
-    pub fn is_source(definition: &LanguageDefinition, extension: &str) -> bool {
-        let is_in = |list: &[String]| list.iter().any(|it| it == extension);
-        is_in(&definition.extensions) && !is_in(&definition.headers)
     }
 
     /// The definition of a language.
