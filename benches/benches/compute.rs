@@ -1,7 +1,8 @@
 //! The computations that every answer goes through.
 
-use fairtrial_core::standings::{Standings, TaskCounts};
+use fairtrial_core::standings::{Results, Scope, Standings, TaskFacts};
 use fairtrial_core::value::{CompareRules, Order, compare, parse_line};
+use fairtrial_core::verdict::{FailReason, Verdict};
 
 fn main() {
     divan::main();
@@ -22,24 +23,20 @@ fn compare_in_any_order(bencher: divan::Bencher<'_, '_>) {
 #[divan::bench(sample_count = 10)]
 fn compute_standings(bencher: divan::Bencher<'_, '_>) {
     let names: Vec<String> = (0..10).map(|it| format!("bird-{it}")).collect();
-    let mut counts = Vec::new();
-    for (number, name) in names.iter().enumerate() {
+    let task = |it: usize| TaskFacts { name: format!("task-{it}"), ..TaskFacts::default() };
+    let mut results = Results::new(names, (0..200).map(task).collect(), 5);
+    for candidate in 0..10 {
         for task in 0..200 {
-            let passes = |sample: &usize| (task * 7 + sample * 3 + number * 11) % 17 > number;
-            let passed = (0..5).filter(passes).count() as u32;
-            counts.push(TaskCounts {
-                candidate: name.clone(),
-                task: format!("task-{task}"),
-                trials: 5,
-                passed,
-                first_try: passed,
-                answers: 5,
-                seconds: 5.0,
-                cost: 0.5,
-                ..TaskCounts::default()
-            });
+            for sample in 1..=5 {
+                let passes = (task * 7 + sample * 3 + candidate * 11) % 17 > candidate;
+                let verdict = match passes {
+                    true => Verdict::Pass,
+                    false => Verdict::Fail(FailReason::WrongResult),
+                };
+                results.add(candidate, task, sample, &fairtrial_benches::trial(verdict));
+            }
         }
     }
-    let names: Vec<&str> = names.iter().map(String::as_str).collect();
-    bencher.bench(|| Standings::compute(divan::black_box(&names), divan::black_box(&counts)));
+    let scope = Scope::all(&results);
+    bencher.bench(|| Standings::compute(divan::black_box(&results), divan::black_box(&scope), 1));
 }

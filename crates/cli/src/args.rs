@@ -3,6 +3,8 @@
 use std::path::PathBuf;
 
 use clap::{Parser, Subcommand};
+use fairtrial_core::standings::{Dimension, Rule};
+use fairtrial_report::{Only, RankingColumn, VerdictSource, legend};
 
 /// Put coding models and coding agents on trial.
 ///
@@ -24,8 +26,12 @@ pub enum Command {
     Demo(DemoArgs),
     /// Run the trials of a plan that are not over yet
     Run(RunArgs),
-    /// Show the ranking
+    /// Show the ranking, and what it is made of
     Standings(StandingsArgs),
+    /// Compare two candidates of a record, or two records
+    Compare(CompareArgs),
+    /// Check rules, such as `petrel solved at least 0.8`; exit with 1 where one does not hold
+    Gate(GateArgs),
     /// Show trials in full: prompt, answer, code, tests, feedback
     Show(ShowArgs),
     /// Show how a text would be read as an answer, without judging it
@@ -78,14 +84,166 @@ pub struct RunArgs {
 
 /// `fairtrial standings`.
 #[derive(Debug, clap::Args)]
+#[command(after_help = columns_help())]
 pub struct StandingsArgs {
-    /// The record
-    #[arg(value_name = "RECORD")]
-    pub record: PathBuf,
+    /// The record, or several: their trials are put together, task by task
+    #[arg(value_name = "RECORD", required = true)]
+    pub records: Vec<PathBuf>,
+    /// Slice by category, difficulty, language, form, tag, task, docket, reason (why trials failed) or
+    /// label:NAME (a label of candidates)
+    #[arg(long, value_name = "WHAT", conflicts_with_all = ["matrix", "pairs", "tasks", "alike", "frontier"])]
+    pub by: Option<Dimension>,
+    /// Only what has a value, such as `category=tides` or `candidate=petrel`; may be given again
+    #[arg(long, value_name = "WHAT=VALUE", value_parser = parse_only)]
+    pub only: Vec<Only>,
+    /// Sort by a column
+    #[arg(long, value_name = "COLUMN")]
+    pub sort: Option<RankingColumn>,
+    /// Show these columns, separated by commas; see below
+    #[arg(long, value_name = "COLUMNS", value_delimiter = ',')]
+    pub columns: Vec<RankingColumn>,
+    /// Count as solved only what passed within so many attempts
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
+    pub at_attempt: Option<u32>,
+    /// Use the verdicts of a grading that `fairtrial regrade` added: `latest`, or its number
+    #[arg(long, value_name = "WHICH", value_parser = parse_grading)]
+    pub grading: Option<VerdictSource>,
+    /// Say who is best where a trial may cost so much
+    #[arg(long, value_name = "AMOUNT", value_parser = parse_amount)]
+    pub budget: Option<f64>,
+    #[command(flatten)]
+    pub part: StandingsPart,
+    #[command(flatten)]
+    pub format: GridFormat,
+}
+
+/// What the columns of the ranking are.
+fn columns_help() -> String {
+    format!("Columns:\n{}", legend())
+}
+
+/// What of the standings is shown in place of the ranking.
+#[derive(Debug, Clone, clap::Args)]
+#[group(multiple = false)]
+pub struct StandingsPart {
+    /// Show tasks by candidates, the hardest task last
+    #[arg(long)]
+    pub matrix: bool,
+    /// Show every pair of candidates: difference, interval, wins, ties and losses
+    #[arg(long)]
+    pub pairs: bool,
+    /// Show the tasks: how hard they were found, how well they tell candidates apart, what looks wrong
+    #[arg(long)]
+    pub tasks: bool,
+    /// Show which candidates fail alike, in the same tasks and with the same wrong values
+    #[arg(long)]
+    pub alike: bool,
+    /// Show who is worth its price, and its time
+    #[arg(long)]
+    pub frontier: bool,
+}
+
+/// How tables are written.
+#[derive(Debug, Clone, clap::Args)]
+#[group(multiple = false)]
+pub struct GridFormat {
+    /// Write tables in Markdown
+    #[arg(long)]
+    pub markdown: bool,
+    /// Write the first table as CSV, with raw numbers
+    #[arg(long)]
+    pub csv: bool,
     /// Write JSON
     #[arg(long)]
     pub json: bool,
 }
+
+/// Reads `WHAT=VALUE`.
+fn parse_only(text: &str) -> Result<Only, String> {
+    let Some((what, value)) = text.split_once('=') else {
+        return Err("it is WHAT=VALUE, such as `category=tides`".to_owned());
+    };
+    if what == "candidate" {
+        return Ok(Only::Candidate(value.to_owned()));
+    }
+    match what.parse::<Dimension>() {
+        Ok(Dimension::Reason) => Err("reasons are shown by `--by reason`".to_owned()),
+        Ok(dimension) => Ok(Only::Of(dimension, value.to_owned())),
+        Err(error) => Err(format!("{error}, candidate")),
+    }
+}
+
+/// Reads `latest` or the number of a grading.
+fn parse_grading(text: &str) -> Result<VerdictSource, String> {
+    match text.parse::<i64>() {
+        _ if text == "latest" => Ok(VerdictSource::Latest),
+        Ok(number) if number > 0 => Ok(VerdictSource::Grading(number)),
+        _ => Err("it is `latest`, or the number of a grading".to_owned()),
+    }
+}
+
+/// Reads an amount of money.
+fn parse_amount(text: &str) -> Result<f64, String> {
+    let amount = text.parse::<f64>().ok().filter(|it| it.is_finite() && *it >= 0.0);
+    amount.ok_or_else(|| "it is a number of at least 0".to_owned())
+}
+
+/// `fairtrial compare`.
+#[derive(Debug, clap::Args)]
+pub struct CompareArgs {
+    /// The record; of two, the older one
+    #[arg(value_name = "RECORD")]
+    pub record: PathBuf,
+    /// A candidate; or the newer record
+    #[arg(value_name = "FIRST")]
+    pub first: String,
+    /// The candidate that it is compared with; without it, two records are compared
+    #[arg(value_name = "SECOND")]
+    pub second: Option<String>,
+    /// Show one task side by side: what each answered, and what came of it
+    #[arg(long, value_name = "NAME", requires = "second", conflicts_with_all = ["markdown", "csv", "json"])]
+    pub task: Option<String>,
+    /// Which sample of the task
+    #[arg(long, value_name = "N", requires = "task", default_value_t = 1)]
+    pub sample: u32,
+    /// Use the verdicts of a grading that `fairtrial regrade` added: `latest`, or its number
+    #[arg(long, value_name = "WHICH", value_parser = parse_grading)]
+    pub grading: Option<VerdictSource>,
+    #[command(flatten)]
+    pub format: GridFormat,
+}
+
+/// `fairtrial gate`.
+#[derive(Debug, clap::Args)]
+#[command(after_help = RULES)]
+pub struct GateArgs {
+    /// The record, or several: their trials are put together, task by task
+    #[arg(value_name = "RECORD", required = true)]
+    pub records: Vec<PathBuf>,
+    /// A rule, in quotes; may be given again
+    #[arg(long = "rule", value_name = "RULE", required = true)]
+    pub rules: Vec<Rule>,
+    /// Only what has a value, such as `category=tides`; may be given again
+    #[arg(long, value_name = "WHAT=VALUE", value_parser = parse_only)]
+    pub only: Vec<Only>,
+    /// Use the verdicts of a grading that `fairtrial regrade` added: `latest`, or its number
+    #[arg(long, value_name = "WHICH", value_parser = parse_grading)]
+    pub grading: Option<VerdictSource>,
+    /// Write JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// How rules are written.
+const RULES: &str = "Rules:
+  petrel solved at least 0.8                      a figure; shares are from 0 to 1
+  petrel surely solved at least 0.7               its whole 95 % interval
+  petrel cost at most 0.01                        for each trial
+  petrel better than puffin                       established, on the tasks that both did
+  petrel not worse than puffin                    not established worse
+  petrel not worse than puffin by more than 0.05  the interval of the difference
+In place of the second name, the folder of another record stands for the same candidate there.
+Measures: solved, first-try, points, all-of-k, cost, time (seconds), void (trials).";
 
 /// `fairtrial show`.
 #[derive(Debug, clap::Args)]

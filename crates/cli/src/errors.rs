@@ -11,7 +11,7 @@ use fairtrial_core::language::LanguageDefinition;
 use fairtrial_core::source::SourceError;
 use fairtrial_grading::FolderError;
 use fairtrial_record::RecordError;
-use fairtrial_report::safe;
+use fairtrial_report::{StandingsError, safe};
 use fairtrial_runner::{FilesError, PrepareError, ReadError, RegradeError, RunError, VetError};
 use fairtrial_sandbox::SandboxError;
 use fairtrial_standin::StandinError;
@@ -49,6 +49,9 @@ pub enum Failure {
     /// A record.
     #[error(transparent)]
     Record(#[from] RecordError),
+    /// Records that cannot be put together, or sliced so.
+    #[error(transparent)]
+    Standings(#[from] StandingsError),
     /// A docket.
     #[error(transparent)]
     Folder(#[from] FolderError),
@@ -68,6 +71,14 @@ pub enum Failure {
         /// What the system said.
         #[source]
         source: io::Error,
+    },
+    /// Two records have no candidate in common.
+    #[error("the two records have no candidate in common")]
+    NoCommonCandidate {
+        /// Those of the older one.
+        old: Vec<String>,
+        /// Those of the newer one.
+        new: Vec<String>,
     },
     /// A note without words.
     #[error("a note needs words: say how the trial was helped")]
@@ -136,11 +147,19 @@ impl Failure {
                 .hint("give the run a record of its own: fairtrial run PLAN --record DIR")
                 .hint("or put the plan and its tasks back as they were"),
             Self::Run(RunError::Exposed(_)) => Advice::of(USAGE).hint(NOT_THERE),
-            Self::Run(RunError::Record(error)) | Self::Record(error) => of_record(error),
+            Self::Run(RunError::Record(error))
+            | Self::Record(error)
+            | Self::Standings(StandingsError::Record(error)) => of_record(error),
+            Self::Standings(error) => of_standings(error),
             Self::OutTaken(_) => {
                 Advice::of(USAGE).hint("choose another folder: fairtrial demo --out DIR")
             }
             Self::NothingSelected { there, .. } => Advice::of(USAGE).hint(there),
+            Self::NoCommonCandidate { old, new } => Advice::of(USAGE).hint(format!(
+                "the one has {}; the other {}",
+                old.join(", "),
+                new.join(", ")
+            )),
             Self::File { source, .. } if source.kind() == io::ErrorKind::NotFound => {
                 Advice::of(USAGE)
             }
@@ -165,6 +184,20 @@ fn of_regrading(error: &RegradeError) -> Advice {
             Advice { code: USAGE, hints: language_hints(languages) }
         }
         RegradeError::Record(error) => of_record(error),
+    }
+}
+
+fn of_standings(error: &StandingsError) -> Advice {
+    match error {
+        StandingsError::Record(error) => of_record(error),
+        StandingsError::Currencies { .. } => Advice::of(USAGE),
+        StandingsError::NoGrading { .. } => {
+            Advice::of(USAGE).hint("add one: fairtrial regrade RECORD")
+        }
+        StandingsError::NothingSo { there, .. } if there.is_empty() => Advice::of(USAGE),
+        StandingsError::NothingSo { there, .. } => {
+            Advice::of(USAGE).hint(format!("there are: {}", there.join(", ")))
+        }
     }
 }
 

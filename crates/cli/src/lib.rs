@@ -52,6 +52,8 @@ pub fn run(
         Command::Demo(args) => commands::demo::run(&args, environment, out, err),
         Command::Run(args) => commands::run::run(&args, environment, out, err),
         Command::Standings(args) => commands::standings::run(&args, environment, out),
+        Command::Compare(args) => commands::compare::run(&args, environment, out),
+        Command::Gate(args) => commands::gate::run(&args, environment, out),
         Command::Show(args) => commands::show::run(&args, environment, out),
         Command::Read(args) => commands::read::run(&args, environment, out),
         Command::Files(args) => commands::files::run(&args, environment, err),

@@ -18,7 +18,7 @@ pub struct DocketSettings {
     /// Which issue of it this is.
     #[serde(default = "first_version")]
     pub version: String,
-    /// How much each category weighs; 1 where nothing is said. Read and kept; no table uses it yet.
+    /// How much each category weighs in the share of points; 1 where nothing is said of it.
     #[serde(default)]
     pub weights: BTreeMap<String, f64>,
     /// Most that the folder may hold, in bytes.

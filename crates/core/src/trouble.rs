@@ -48,6 +48,19 @@ impl Trouble {
         self.sorts().into_iter().map(|it| it.1).max().unwrap_or(0)
     }
 
+    /// 1 for each sort that was seen at all.
+    #[must_use]
+    pub fn seen(self) -> Self {
+        let seen = |count: u32| u32::from(count > 0);
+        Self {
+            same_failure: seen(self.same_failure),
+            undone: seen(self.undone),
+            repeated: seen(self.repeated),
+            turned_red: seen(self.turned_red),
+            false_claims: seen(self.false_claims),
+        }
+    }
+
     /// Adds another's counts.
     #[must_use]
     pub fn and(self, other: Self) -> Self {

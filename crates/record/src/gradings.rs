@@ -1,11 +1,13 @@
 //! Gradings: recorded answers judged again, kept beside the first verdicts, which never change.
 
+use std::collections::HashMap;
+
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::verdict::Verdict;
 use rusqlite::{Row, params};
 
-use crate::read::{Filter, conversion, key_at, verdict};
+use crate::read::{Filter, conversion, key_at, verdict_at};
 use crate::rows::Selection;
 use crate::write::{Record, json};
 use crate::{Machine, RecordError, blob};
@@ -36,6 +38,28 @@ pub struct GradingRow {
     pub left_out: u32,
     /// The answers, in the order in which their trials were begun.
     pub answers: Vec<RegradeRow>,
+}
+
+/// A grading, without its answers.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct GradingNote {
+    /// Its number, from 1.
+    pub id: i64,
+    /// When it was begun, in UTC, RFC 3339.
+    pub begun: String,
+}
+
+/// What a trial comes to by a grading.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct RegradedTrial {
+    /// The verdict: of the first answer that passes or is void, else of the last.
+    pub verdict: Verdict,
+    /// Answers up to that one.
+    pub answers: u32,
+    /// Whether it passed with an answer that a strict reader takes, too.
+    pub strict: bool,
+    /// The share of points that the answer earned.
+    pub credit: f64,
 }
 
 /// One answer, judged twice.
@@ -131,6 +155,48 @@ impl Record {
         })
     }
 
+    /// All gradings, the oldest first, without their answers.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub fn grading_notes(&self) -> Result<Vec<GradingNote>, RecordError> {
+        self.read("read gradings", || {
+            self.rows("SELECT id, begun FROM gradings ORDER BY id", |row| {
+                Ok(GradingNote { id: row.get(0)?, begun: row.get(1)? })
+            })
+        })
+    }
+
+    /// What each trial comes to by a grading, where it judged any answer of it again. Answers after the first
+    /// that passes are not needed: the candidate would not have been asked for them.
+    ///
+    /// # Errors
+    /// When the database cannot be read, or holds words that this version does not know.
+    pub fn regraded(&self, grading: i64) -> Result<HashMap<TrialKey, RegradedTrial>, RecordError> {
+        self.read("read a grading", || {
+            let mut statement = self.connection.prepare(
+                "SELECT r.candidate, r.task, r.sample, r.attempt, r.verdict, r.reason, r.credit,
+                 coalesce(a.deviations, '[]') = '[]'
+                 FROM regrades r JOIN attempts a USING (candidate, task, sample, attempt)
+                 WHERE r.grading = ?1 ORDER BY r.candidate, r.task, r.sample, r.attempt",
+            )?;
+            let mut rows = statement.query([grading])?;
+            let mut trials = HashMap::<TrialKey, RegradedTrial>::new();
+            while let Some(row) = rows.next()? {
+                let key = key_at(row, 0)?;
+                let missing = || rusqlite::Error::QueryReturnedNoRows;
+                let verdict = verdict_at(row, 4)?.ok_or_else(missing)?;
+                if trials.get(&key).is_some_and(|it| !matches!(it.verdict, Verdict::Fail(_))) {
+                    continue;
+                }
+                let (answers, credit) = (row.get(3)?, row.get(6)?);
+                let strict = verdict.is_pass() && row.get(7)?;
+                trials.insert(key, RegradedTrial { verdict, answers, strict, credit });
+            }
+            Ok(trials)
+        })
+    }
+
     /// All gradings, the oldest first, with the answers of the trials that are wanted.
     ///
     /// # Errors
@@ -179,9 +245,9 @@ fn regrade_row(row: &Row<'_>) -> rusqlite::Result<RegradeRow> {
         trial: row.get(1)?,
         key: key_at(row, 2)?,
         attempt: row.get(5)?,
-        first: verdict(row.get(6)?, row.get(7)?)?.ok_or_else(missing)?,
+        first: verdict_at(row, 6)?.ok_or_else(missing)?,
         first_passed: row.get::<_, Option<u32>>(8)?.unwrap_or(0),
-        again: verdict(row.get(9)?, row.get(10)?)?.ok_or_else(missing)?,
+        again: verdict_at(row, 9)?.ok_or_else(missing)?,
         passed: row.get(11)?,
         total: row.get(12)?,
         cause: row.get(13)?,

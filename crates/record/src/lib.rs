@@ -5,13 +5,14 @@
 //! once, by their digest. `docs/record.md` describes the format.
 
 mod blob;
-mod counts;
 mod entries;
 mod error;
+mod figures;
 mod files;
 mod gradings;
 mod manifest;
 mod migrations;
+mod outcomes;
 mod read;
 mod rows;
 mod schema;
@@ -20,7 +21,7 @@ mod write;
 
 pub use entries::{NewAnswer, NewJudgement, NewStep, RequestResult};
 pub use error::RecordError;
-pub use gradings::{GradingRow, NewRegrade, RegradeRow};
+pub use gradings::{GradingNote, GradingRow, NewRegrade, RegradeRow, RegradedTrial};
 pub use manifest::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
-pub use rows::{AttemptRow, CountsRow, RequestRow, Selection, StepRow, TrialRow, TrialSummary};
+pub use rows::{AttemptRow, RequestRow, Selection, StepRow, TrialRow, TrialSummary};
 pub use write::Record;

@@ -59,8 +59,17 @@ pub struct TaskNote {
     pub difficulty: u8,
     /// Its language.
     pub language: String,
+    /// Its form; empty in records of versions that did not say.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub form: String,
+    /// Its tags.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tags: Vec<String>,
     /// What it is worth.
     pub points: f64,
+    /// What its docket says its category weighs; `None` where the docket weighs none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub weight: Option<f64>,
     /// The digest of its folder.
     pub digest: Digest,
 }

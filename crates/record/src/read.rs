@@ -58,7 +58,7 @@ impl Record {
                 Ok(TrialSummary {
                     number: row.get(0)?,
                     key: key_at(row, 1)?,
-                    verdict: verdict(row.get(4)?, row.get(5)?)?,
+                    verdict: verdict_at(row, 4)?,
                     attempts: count(6)?,
                     tests: (count(7)?, count(8)?),
                     seconds: real(9)?,
@@ -311,10 +311,18 @@ pub(crate) fn conversion(error: impl std::error::Error + Send + Sync + 'static) 
 }
 
 pub(crate) fn verdict(
-    word: Option<String>,
-    reason: Option<String>,
+    word: Option<&str>,
+    reason: Option<&str>,
 ) -> rusqlite::Result<Option<Verdict>> {
-    word.map(|word| Verdict::parse(&word, reason.as_deref())).transpose().map_err(conversion)
+    word.map(|word| Verdict::parse(word, reason)).transpose().map_err(conversion)
+}
+
+/// The verdict in a column and its reason in the next; `None` where there is none.
+pub(crate) fn verdict_at(row: &Row<'_>, column: usize) -> rusqlite::Result<Option<Verdict>> {
+    let text = |column: usize| -> rusqlite::Result<Option<&str>> {
+        row.get_ref(column)?.as_str_or_null().map_err(rusqlite::Error::from)
+    };
+    verdict(text(column)?, text(column + 1)?)
 }
 
 pub(crate) fn key_at(row: &Row<'_>, column: usize) -> rusqlite::Result<TrialKey> {
@@ -328,7 +336,7 @@ fn trial_row(row: &Row<'_>) -> rusqlite::Result<TrialRow> {
         key: key_at(row, 1)?,
         round: row.get(4)?,
         prompt: row.get(5)?,
-        verdict: verdict(row.get(6)?, row.get(7)?)?,
+        verdict: verdict_at(row, 6)?,
         begun: row.get(8)?,
         ended: row.get(9)?,
         helped: row.get(10)?,
@@ -352,7 +360,7 @@ fn attempt_row(row: &Row<'_>) -> rusqlite::Result<AttemptRow> {
             (false, true) => AnswerEnd::Refused,
             (false, false) => AnswerEnd::Complete,
         },
-        verdict: verdict(row.get(7)?, row.get(8)?)?,
+        verdict: verdict_at(row, 7)?,
         tests_passed: row.get::<_, Option<u32>>(9)?.unwrap_or(0),
         tests_total: row.get::<_, Option<u32>>(10)?.unwrap_or(0),
         credit: row.get::<_, Option<f64>>(11)?.unwrap_or(0.0),

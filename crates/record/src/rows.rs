@@ -3,7 +3,6 @@
 use fairtrial_core::answer::{AnswerEnd, ReadingNotes};
 use fairtrial_core::plan::Tokens;
 use fairtrial_core::schedule::TrialKey;
-use fairtrial_core::standings::TaskCounts;
 use fairtrial_core::trouble::Trouble;
 use fairtrial_core::verdict::Verdict;
 
@@ -52,23 +51,6 @@ pub struct TrialSummary {
     pub tokens: Tokens,
     /// What it cost, all requests together.
     pub cost: f64,
-}
-
-/// The trials of one candidate at one task, counted for the standings, and what else is said of them there.
-#[derive(Debug, Clone, Default, PartialEq)]
-pub struct CountsRow {
-    /// What the ranking needs.
-    pub counts: TaskCounts,
-    /// Trials that count in which trouble was looked for.
-    pub looked_for: u32,
-    /// In how many of these each sort was seen.
-    pub trouble: Trouble,
-    /// Trials in which a person helped.
-    pub helped: u32,
-    /// Of these, those that passed.
-    pub helped_passed: u32,
-    /// Whether some tokens are an estimate.
-    pub estimated: bool,
 }
 
 /// A trial, as far as it has come.

@@ -18,7 +18,7 @@ use crate::files::{self, DATABASE, LOCK};
 use crate::manifest::Manifest;
 use crate::schema::SchemaRefusal;
 use crate::workload::Workload;
-use crate::{FORMAT_VERSION, RecordError, blob, schema};
+use crate::{FORMAT_VERSION, RecordError, blob, figures, schema};
 
 /// How long a run waits for those who look at its record.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -195,6 +195,7 @@ impl Record {
                  WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND verdict = 'void'",
                 params![candidate, task, sample],
             )?;
+            figures::refresh(transaction, key)?;
             transaction.query_row(
                 "SELECT round FROM trials WHERE candidate = ?1 AND task = ?2 AND sample = ?3",
                 params![candidate, task, sample],
@@ -269,7 +270,8 @@ impl Record {
         self.transact("commit a note", |transaction| {
             let set =
                 "UPDATE trials SET helped = ?4 WHERE candidate = ?1 AND task = ?2 AND sample = ?3";
-            transaction.execute(set, params![key.candidate, key.task, key.sample, how]).map(drop)
+            transaction.execute(set, params![key.candidate, key.task, key.sample, how])?;
+            figures::refresh(transaction, key)
         })
     }
 
@@ -592,7 +594,7 @@ fn end_trial(
             verdict.reason(),
             at
         ])?;
-    Ok(())
+    figures::refresh(transaction, key)
 }
 
 fn end_request(
@@ -629,5 +631,6 @@ fn end_request(
             request.estimated,
             request.cost
         ])?;
-    Ok(())
+    // What was still under way when its trial ended is paid for, too.
+    figures::refresh(transaction, key)
 }

@@ -10,6 +10,7 @@ use fairtrial_core::answer::{AnswerEnd, BlockNote, Deviation, ReadingNotes, Role
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::plan::{Plan, Tokens};
 use fairtrial_core::schedule::TrialKey;
+use fairtrial_core::standings::TrialFigures;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::trouble::Trouble;
 use fairtrial_core::verdict::{FailReason, Verdict, VoidReason};
@@ -17,6 +18,7 @@ use fairtrial_record::{
     FORMAT_VERSION, Manifest, NewAnswer, NewJudgement, Record, RecordError, RequestResult,
     Selection,
 };
+use rusqlite::Connection;
 use ruzstd::encoding::{CompressionLevel, compress_to_vec};
 
 const AT: &str = "2031-05-01T06:00:00.000Z";
@@ -143,9 +145,59 @@ fn a_trial_comes_back_as_it_was_written() {
     assert_eq!(record.tests(attempt).unwrap(), judged.tests);
     let summary = record.summaries(&Selection::of(&row.key)).unwrap().remove(0);
     assert_eq!((summary.cost, summary.seconds, summary.tests), (0.25, 1.5, (1, 2)));
-    let result = record.counts().unwrap().remove(0).counts;
-    assert_eq!((result.trials, result.answers, result.deviating), (1, 1, 1));
+    let figures = figures(&record);
+    let result = figures[0].1;
+    assert_eq!((figures.len(), result.answers, result.deviating, result.strict), (1, 1, 1, false));
     assert_eq!((result.tokens.input, result.cost, result.seconds), (14, 0.25, 1.5));
+    assert!((result.credit - 1.0 / 3.0).abs() < 1e-12);
+}
+
+fn figures(record: &Record) -> Vec<(TrialKey, TrialFigures)> {
+    let mut all = Vec::new();
+    let mut take = |candidate: &str, task: &str, sample, figures: &TrialFigures| {
+        let key = TrialKey { candidate: candidate.into(), task: task.into(), sample };
+        all.push((key, *figures));
+    };
+    record.each_figures(&mut take).unwrap();
+    all
+}
+
+/// Figures follow whatever is written after a trial's end, and what somebody writes by hand is found out.
+#[test]
+fn figures_are_what_the_rows_about_a_trial_give() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut record = open(folder.path());
+    let key = key(1);
+    record.begin_trial(&key, "p", AT).unwrap();
+    assert!(figures(&record).is_empty());
+    let void = Verdict::Void(VoidReason::ProviderError);
+    record.end_trial(&key, void, AT).unwrap();
+    assert_eq!(figures(&record)[0].1.verdict, void);
+    // A request that was still under way is over after the trial is.
+    let number = record.begin_request(&key, 1, 1, AT).unwrap();
+    record.end_request(&key, 1, 1, number, &result("answered", 0.25)).unwrap();
+    record.set_helped(&key, Some("a word")).unwrap();
+    let found = figures(&record)[0].1;
+    assert_eq!((found.cost, found.helped, found.trouble), (0.25, true, None));
+    assert!(record.check_figures().unwrap().is_empty());
+    record.reopen_trial(&key, "p", AT).unwrap();
+    assert!(figures(&record).is_empty());
+    record.end_trial(&key, void, AT).unwrap();
+    drop(record);
+    for change in [
+        "UPDATE figures SET verdict = 'pass', reason = NULL",
+        "UPDATE figures SET cost = 0.0",
+        "DELETE FROM figures",
+    ] {
+        let database = Connection::open(folder.path().join("trials.sqlite")).unwrap();
+        database.execute_batch(change).unwrap();
+        drop(database);
+        assert_eq!(
+            open(folder.path()).check_figures().unwrap(),
+            std::slice::from_ref(&key),
+            "{change}"
+        );
+    }
 }
 
 #[test]

@@ -4,22 +4,38 @@
 //! what they write for people takes a [`Style`] and fits [`Style::width`] columns. Machine output has its
 //! own types, with `format_version` first; `docs/json.md` lists their fields.
 
+mod csv;
 mod figures;
+mod grid;
 mod json;
+mod markdown;
 mod safe;
 mod style;
 mod text;
 mod view;
 
+pub use csv::grid_csv;
 pub use figures::{count, duration, money, percent, thousands};
-pub use json::{doctor_json, reading_json, regrade_json, show_json, standings_json, vet_json};
+pub use grid::{
+    Grid, RankingColumn, alike_grid, compared_tasks_grid, comparison_grid, legend, matrix_grid,
+    pairs_grid, tasks_grid,
+};
+pub use json::{
+    StandingsExtras, comparisons_json, doctor_json, gate_json, reading_json, regrade_json,
+    show_json, standings_json, vet_json,
+};
+pub use markdown::grid_markdown;
 pub use safe::safe;
 pub use style::Style;
 pub use text::{
-    doctor_table, reading_text, regrade_table, show_list, show_trials, standings, vet_table,
+    RankingLayout, comparison_sentence, comparison_text, comparisons_text, doctor_table,
+    frontier_grids, gate_text, reading_text, regrade_table, show_list, show_trials, side_by_side,
+    standings, standings_grids, standings_head, standings_notes, vet_table, write_grid,
 };
 pub use view::{
-    AttemptView, Deviations, DoctorView, Helped, LanguageView, LayerView, Note, ReadingView, Rival,
-    StandingsView, StepView, TestView, TrialView, is_narrow, standings_view, trial_list,
-    trial_view,
+    AlikeView, AttemptView, ComparedTask, ComparisonView, Deviations, DoctorView, Helped, JoinNote,
+    LanguageView, LayerView, MatrixView, Note, Only, ReadingView, Side, Slice, StandingsError,
+    StandingsOptions, StandingsSource, StandingsView, StepView, TasksView, TestView, TrialView,
+    VerdictSource, adjust_together, alike_view, comparison_view, is_narrow, matrix_view, place_of,
+    standings_view, tasks_view, trial_list, trial_view,
 };

@@ -19,8 +19,9 @@ use fairtrial_record::{
     SandboxNote, Selection, TaskNote,
 };
 use fairtrial_report::{
-    Note, Style, is_narrow, regrade_json, regrade_table, show_json, show_list, show_trials,
-    standings, standings_json, standings_view, trial_list, trial_view,
+    Note, RankingLayout, StandingsExtras, StandingsOptions, StandingsSource, Style, VerdictSource,
+    is_narrow, regrade_json, regrade_table, show_json, show_list, show_trials, standings,
+    standings_json, standings_view, trial_list, trial_view,
 };
 use tempfile::TempDir;
 
@@ -44,7 +45,10 @@ fn manifest() -> Manifest {
         category: "basics".into(),
         difficulty: 2,
         language: "python".into(),
+        form: "call".into(),
+        tags: vec![],
         points: 1.0,
+        weight: None,
         digest: Digest::of(name.as_bytes()),
     };
     Manifest {
@@ -155,15 +159,19 @@ fn reopened(folder: &Path) -> Record {
 fn the_standings_say_the_same_to_people_and_to_programs() {
     let (folder, record) = record();
     drop(record);
-    let view = standings_view(&reopened(folder.path())).unwrap();
+    let records = [reopened(folder.path())];
+    let source = StandingsSource::open(&records, VerdictSource::First).unwrap();
+    let view = standings_view(&source, &StandingsOptions::default()).unwrap();
     assert!(view.notes.contains(&Note::Incomplete { over: 7, wanted: 8 }) && !view.complete);
-    insta::assert_snapshot!(text(|out| standings(out, &view, Style::plain())));
+    let layout = RankingLayout::default();
+    insta::assert_snapshot!(text(|out| standings(out, &view, &layout, Style::plain())));
     let json: serde_json::Value =
-        serde_json::from_str(&text(|out| standings_json(out, &view))).unwrap();
+        serde_json::from_str(&text(|out| standings_json(out, &view, &StandingsExtras::default())))
+            .unwrap();
     for (row, candidate) in view.rows.iter().zip(json["candidates"].as_array().unwrap()) {
         assert_eq!(candidate["name"], row.name.as_str());
         assert_eq!(candidate["solved"], row.solved);
-        assert_eq!(candidate["cost"], row.cost);
+        assert_eq!(candidate["cost"], row.cost());
     }
     assert_eq!((&json["complete"], &json["tiers"][1]), (&false.into(), &"plain".into()));
 }

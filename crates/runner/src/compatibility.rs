@@ -105,7 +105,10 @@ mod tests {
             category: "c".into(),
             difficulty: 1,
             language: "python".into(),
+            form: "call".into(),
+            tags: vec![],
             points: 1.0,
+            weight: None,
             digest: Digest::of(content.as_bytes()),
         };
         Manifest {

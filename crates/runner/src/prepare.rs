@@ -11,7 +11,7 @@ use fairtrial_core::language::Languages;
 use fairtrial_core::limits::{LimitSettings, Limits};
 use fairtrial_core::plan::{AgentCandidate, Candidate, ChatCandidate, Plan};
 use fairtrial_core::source::{SourceError, utf8};
-use fairtrial_core::task::{DocketSettings, Task};
+use fairtrial_core::task::DocketSettings;
 use fairtrial_grading::{
     Docket, FolderError, Judge, JudgeError, Manner, PosedTask, TREES_MAX, Tool, ToolMissing,
     Toolbox, first_prompt, limits_of, read_docket, read_file,
@@ -416,7 +416,9 @@ fn versions<'a>(
     })
 }
 
-fn task_note(docket: &DocketSettings, task: &Task) -> TaskNote {
+fn task_note(docket: &DocketSettings, posed: &PosedTask) -> TaskNote {
+    let task = &posed.task;
+    let weights = &docket.weights;
     TaskNote {
         name: task.name.clone(),
         title: task.title.clone(),
@@ -425,7 +427,10 @@ fn task_note(docket: &DocketSettings, task: &Task) -> TaskNote {
         category: task.category.clone(),
         difficulty: task.difficulty,
         language: task.language.clone(),
+        form: posed.form.name().to_owned(),
+        tags: task.tags.clone(),
         points: task.points,
+        weight: (!weights.is_empty()).then(|| weights.get(&task.category).copied().unwrap_or(1.0)),
         digest: task.digest.clone(),
     }
 }

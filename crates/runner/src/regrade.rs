@@ -7,6 +7,7 @@ use std::sync::atomic::AtomicBool;
 use fairtrial_core::answer::Submission;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::LanguageDefinition;
+use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::task::Task;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_grading::JudgeOptions;
@@ -82,6 +83,13 @@ pub fn regrade(
     progress: &dyn Fn(usize, usize),
 ) -> Result<Regraded, RegradeError> {
     let mut record = Record::open_to_add(folder)?;
+    if let Some(key) = record.check_figures()?.first() {
+        let TrialKey { candidate, task, sample } = key;
+        let why = format!(
+            "the figures of `{candidate}` at `{task}`, sample {sample}, are not what its attempts and requests give"
+        );
+        return Err(RecordError::Damaged { path: folder.to_owned(), why }.into());
+    }
     let manifest = record.manifest().clone();
     let base = folder.parent().unwrap_or(Path::new("."));
     let sources = sources(&manifest, base, &options.dockets, &options.languages)?;

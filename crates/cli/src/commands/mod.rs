@@ -1,8 +1,10 @@
 //! One file a command.
 
+pub mod compare;
 pub mod demo;
 pub mod doctor;
 pub mod files;
+pub mod gate;
 pub mod note;
 pub mod read;
 pub mod regrade;

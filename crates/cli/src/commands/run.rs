@@ -5,7 +5,10 @@ use std::path::{Path, PathBuf};
 
 use fairtrial_core::verdict::VoidReason;
 use fairtrial_record::Record;
-use fairtrial_report::{safe, standings, standings_view};
+use fairtrial_report::{
+    RankingLayout, StandingsOptions, StandingsSource, VerdictSource, safe, standings,
+    standings_view,
+};
 use fairtrial_runner::{Preparation, PrepareOptions, RunOptions, Summary, prepare, run_trials};
 use fairtrial_sandbox::Demand;
 
@@ -103,7 +106,10 @@ pub fn run_all(
     } else {
         run_trials(preparation, &options, stop.flag(), &mut Lines::new(err, currency))?
     };
-    standings(out, &standings_view(&Record::open(record)?)?, environment.style())?;
+    let records = [Record::open(record)?];
+    let source = StandingsSource::open(&records, VerdictSource::First)?;
+    let view = standings_view(&source, &StandingsOptions::default())?;
+    standings(out, &view, &RankingLayout::default(), environment.style())?;
     out.flush()?;
     writeln!(err, "record: {}", record.display())?;
     let code = report(&summary, record, err)?;

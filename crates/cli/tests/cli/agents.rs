@@ -515,7 +515,7 @@ fn a_person_s_help_is_noted_and_the_standings_say_so() {
     let shown = env.run(&["show", "record", "--trial", "1"]).out;
     assert!(shown.contains("a person helped: told it") && !shown.contains('\u{1b}'), "{shown}");
     let standings = env.run(&["standings", "record"]).out;
-    assert!(standings.contains("A person helped") && standings.contains("in 1 trial, 0 passed"));
+    assert!(standings.contains("A person helped") && standings.contains("in 1 trial (0 passed)"));
     for (args, code, why) in [
         (&["2", "x"][..], 2, "trials are numbered from 1 to 1"),
         (&["1", " "], 2, "a note needs words"),

@@ -81,9 +81,45 @@ pub struct Plan {
     /// Limits that win over those of dockets and tasks.
     #[serde(default)]
     pub limits: LimitSettings,
+    /// Figures that others published: shown beside one's own, never mixed in.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub published: Vec<PublishedFigure>,
     /// Who stands trial.
     #[serde(rename = "candidate")]
     pub candidates: Vec<Candidate>,
+}
+
+/// A figure that somebody else published.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PublishedFigure {
+    /// Whom it is about; need not stand trial here.
+    pub candidate: String,
+    /// What was measured, in a few words. `solved` and `first try` are shares from 0 to 1, and stand beside
+    /// one's own.
+    pub measure: String,
+    /// The figure.
+    pub value: f64,
+    /// Where it was published.
+    pub source: String,
+}
+
+impl PublishedFigure {
+    fn check(&self) -> Result<(), String> {
+        for (key, text) in
+            [("candidate", &self.candidate), ("measure", &self.measure), ("source", &self.source)]
+        {
+            if text.trim().is_empty() || text.chars().any(char::is_control) {
+                return Err(format!("[[published]]: `{key}` is empty or has control characters"));
+            }
+        }
+        let is_share = ["solved", "first try"].contains(&self.measure.as_str());
+        if !self.value.is_finite() || is_share && !(0.0..=1.0).contains(&self.value) {
+            let (measure, value) = (&self.measure, self.value);
+            return Err(format!("[[published]]: `{measure}` is a share from 0 to 1, not {value}"));
+        }
+        Ok(())
+    }
 }
 
 const fn one() -> u32 {
@@ -149,6 +185,7 @@ impl Plan {
         if self.candidates.is_empty() {
             return Err("there is no [[candidate]]".to_owned());
         }
+        self.published.iter().try_for_each(PublishedFigure::check)?;
         let mut names = BTreeSet::new();
         for candidate in &self.candidates {
             let name = candidate.name();
@@ -206,6 +243,12 @@ mod tests {
             ("= 3", "= 0", "`samples` is 1 to 1000, not 0"),
             ("http://", "ftp://", "begins with http://"),
             ("input = 2.0", "input = -2.0", "a price is"),
+            (
+                "[[candidate]]",
+                "[[published]]\ncandidate = \"petrel\"\nmeasure = \"solved\"\nvalue = 61.0\n\
+                 source = \"its makers\"\n[[candidate]]",
+                "`solved` is a share from 0 to 1, not 61",
+            ),
             ("[candidate.price]", "[candidate.sampling]", ""),
         ] {
             let result = Plan::parse("plan.toml", &PLAN.replacen(from, to, 1));

@@ -10,5 +10,5 @@ mod price;
 pub use agent::{AgentCandidate, AgentLimits, RelaySettings, UsagePointers};
 pub use candidate::{Candidate, RecordedCandidate};
 pub use chat::ChatCandidate;
-pub use document::{Dockets, Feedback, Plan, ReadingMode};
+pub use document::{Dockets, Feedback, Plan, PublishedFigure, ReadingMode};
 pub use price::{Price, Tokens};

@@ -95,8 +95,23 @@ impl Docket {
         let tasks = folders
             .iter()
             .map(|(name, files)| parse_task(&format!("{place}/{name}"), name, files, languages));
-        Ok(Self { settings, tasks: tasks.collect::<Result<_, _>>()? })
+        let tasks = tasks.collect::<Result<Vec<_>, _>>()?;
+        check_weights(&settings, &tasks).map_err(|message| SourceError::whole(&file, message))?;
+        Ok(Self { settings, tasks })
     }
+}
+
+/// Whether the weights of categories are numbers that can be averaged with, of categories that there are.
+fn check_weights(settings: &DocketSettings, tasks: &[PosedTask]) -> Result<(), String> {
+    for (category, weight) in &settings.weights {
+        if !(*weight >= 0.0 && weight.is_finite()) {
+            return Err(format!("the weight of `{category}` is a number of at least 0"));
+        }
+        if !tasks.iter().any(|it| it.category == *category) {
+            return Err(format!("`weights` names the category `{category}`, which no task has"));
+        }
+    }
+    Ok(())
 }
 
 fn is_part_of_task(path: &str) -> bool {
@@ -167,6 +182,26 @@ mod tests {
         ] {
             let error = with_brief(&BRIEF.replacen(from, to, 1)).unwrap_err().to_string();
             assert!(error.contains(part), "{from} -> {to}: {error}");
+        }
+    }
+
+    #[test]
+    fn weights_are_of_categories_that_there_are() {
+        for (weights, part) in [
+            ("{ basics = 2.0 }", ""),
+            ("{ basics = -1.0 }", "the weight of `basics` is a number of at least 0"),
+            ("{ basic = 2.0 }", "the category `basic`, which no task has"),
+        ] {
+            let settings = format!("title = \"T\"\nweights = {weights}");
+            let files = [
+                ("docket.toml", settings.as_str()),
+                ("gap/brief.md", BRIEF),
+                ("gap/sealed/calls.jsonl", "{\"args\": [9, 4], \"returns\": 5}"),
+            ];
+            match (parse(&files), part) {
+                (result, "") => assert!(result.is_ok()),
+                (result, _) => assert!(result.unwrap_err().to_string().contains(part)),
+            }
         }
     }
 

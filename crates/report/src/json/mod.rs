@@ -1,5 +1,6 @@
 //! JSON for programs that a person may look at all the same: on a terminal, too.
 
+mod comparison;
 mod doctor;
 mod reading;
 mod regrade;
@@ -12,10 +13,11 @@ use std::io::{self, Write};
 use serde::Serialize;
 use serde_json::ser::{CharEscape, Formatter, PrettyFormatter, Serializer};
 
+pub use self::comparison::{comparisons_json, gate_json};
 pub use self::doctor::doctor_json;
 pub use self::reading::reading_json;
 pub use self::regrade::regrade_json;
-pub use self::standings::standings_json;
+pub use self::standings::{StandingsExtras, standings_json};
 pub use self::trial::show_json;
 pub use self::vet::vet_json;
 use crate::safe::is_harmless;

@@ -4,12 +4,16 @@ use std::cmp::Ordering;
 use std::collections::BTreeMap;
 use std::io::{self, Write};
 
-use fairtrial_core::standings::{Comparison, Standing};
+use fairtrial_core::standings::{Comparison, Standing, TaskOddity};
 use fairtrial_core::trouble::Trouble;
 use serde::Serialize;
 
 use super::write_json;
-use crate::view::{NarrowStandings, StandingsView, TroubleRow};
+use crate::text::standings_notes;
+use crate::view::{
+    AlikeRow, AlikeView, MatrixCell, MatrixRow, MatrixView, NamedStep, NarrowStandings,
+    PublishedRow, ReasonsView, Slice, StandingsView, TaskRow, TasksView, TroubleRow,
+};
 
 /// The version of this output.
 const FORMAT_VERSION: u32 = 1;
@@ -30,7 +34,124 @@ struct StandingsOutput<'a> {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     narrower: Vec<NarrowOutput<'a>>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    slices: Vec<SliceOutput<'a>>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    reasons: Vec<ReasonOutput<'a>>,
+    frontier: FrontierOutput<'a>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    best_within_budget: Option<BudgetOutput<'a>>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    published: Vec<PublishedOutput<'a>>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
     trouble: Vec<TroubleOutput<'a>>,
+    notes: Vec<String>,
+    #[serde(flatten)]
+    more: MoreOutput<'a>,
+}
+
+/// What is there only where it was asked for.
+#[derive(Default, Serialize)]
+struct MoreOutput<'a> {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    matrix: Option<Vec<MatrixOutput<'a>>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    found_tasks: Option<Vec<TaskOutput<'a>>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    alike: Option<Vec<AlikeOutput<'a>>>,
+}
+
+#[derive(Serialize)]
+struct MatrixOutput<'a> {
+    task: &'a str,
+    category: &'a str,
+    solved_rate: Option<f64>,
+    cells: Vec<CellOutput<'a>>,
+}
+
+#[derive(Serialize)]
+struct CellOutput<'a> {
+    candidate: &'a str,
+    solved: u32,
+    trials: u32,
+    void: u32,
+}
+
+#[derive(Serialize)]
+struct TaskOutput<'a> {
+    task: &'a str,
+    category: &'a str,
+    candidates: usize,
+    solved_by: usize,
+    trials: usize,
+    solved: usize,
+    solved_rate: Option<f64>,
+    set_difficulty: u8,
+    found_difficulty: Option<u8>,
+    discrimination: Option<f64>,
+    unstable: usize,
+    oddity: Option<&'a str>,
+    never_passed: &'a [String],
+}
+
+#[derive(Serialize)]
+struct AlikeOutput<'a> {
+    first: &'a str,
+    second: &'a str,
+    tasks: usize,
+    kappa: Option<f64>,
+    both_wrong: usize,
+    same_wrong: usize,
+}
+
+#[derive(Serialize)]
+struct SliceOutput<'a> {
+    by: &'a str,
+    name: &'a str,
+    tasks: usize,
+    candidates: Vec<CandidateOutput<'a>>,
+    comparisons: Vec<PairOutput<'a>>,
+}
+
+#[derive(Serialize)]
+struct ReasonOutput<'a> {
+    reason: &'a str,
+    candidates: Vec<ReasonCountOutput<'a>>,
+}
+
+#[derive(Serialize)]
+struct ReasonCountOutput<'a> {
+    name: &'a str,
+    failed: usize,
+    trials: usize,
+}
+
+#[derive(Serialize)]
+struct FrontierOutput<'a> {
+    cost: Vec<StepOutput<'a>>,
+    time: Vec<StepOutput<'a>>,
+}
+
+#[derive(Serialize)]
+struct StepOutput<'a> {
+    candidate: &'a str,
+    solved_rate: f64,
+    per_trial: f64,
+    per_point: Option<f64>,
+}
+
+#[derive(Serialize)]
+struct BudgetOutput<'a> {
+    budget: f64,
+    candidate: Option<&'a str>,
+}
+
+#[derive(Serialize)]
+struct PublishedOutput<'a> {
+    candidate: &'a str,
+    measure: &'a str,
+    value: f64,
+    source: &'a str,
+    own: Option<f64>,
 }
 
 #[derive(Serialize)]
@@ -49,7 +170,7 @@ struct NarrowOutput<'a> {
 }
 
 #[derive(Serialize)]
-struct CandidateOutput<'a> {
+pub(super) struct CandidateOutput<'a> {
     name: &'a str,
     rank: Option<usize>,
     /// Best and worst.
@@ -61,20 +182,35 @@ struct CandidateOutput<'a> {
     first_try: usize,
     first_try_rate: Option<f64>,
     mean_repairs: Option<f64>,
+    repair_curve: &'a [f64],
     pass_at: BTreeMap<usize, f64>,
     consistency: Option<f64>,
+    spread: Option<SpreadOutput>,
+    points_rate: Option<f64>,
+    strict: usize,
+    refused: usize,
     void: usize,
+    void_reasons: BTreeMap<&'a str, usize>,
     cost: f64,
+    cost_per_trial: Option<f64>,
+    cost_per_solved: Option<f64>,
     seconds: f64,
     tokens_input: u64,
     tokens_cached: u64,
     tokens_output: u64,
-    answers: usize,
-    answers_deviating: usize,
+    answers: u32,
+    answers_deviating: u32,
 }
 
 #[derive(Serialize)]
-struct PairOutput<'a> {
+struct SpreadOutput {
+    repeats: usize,
+    mean: f64,
+    deviation: Option<f64>,
+}
+
+#[derive(Serialize)]
+pub(super) struct PairOutput<'a> {
     first: &'a str,
     second: &'a str,
     tasks: usize,
@@ -82,15 +218,34 @@ struct PairOutput<'a> {
     ties: usize,
     losses: usize,
     difference: f64,
+    interval: Option<[f64; 2]>,
+    p: f64,
     p_adjusted: f64,
+    exact: bool,
+    unequal_samples: usize,
     established: bool,
+}
+
+/// Further views that were asked for.
+#[derive(Debug, Default)]
+pub struct StandingsExtras {
+    /// Tasks by candidates.
+    pub matrix: Option<MatrixView>,
+    /// How the tasks were found.
+    pub tasks: Option<TasksView>,
+    /// Which candidates fail alike.
+    pub alike: Option<AlikeView>,
 }
 
 /// Writes the standings as JSON.
 ///
 /// # Errors
 /// When the writer fails.
-pub fn standings_json(out: &mut dyn Write, view: &StandingsView) -> io::Result<()> {
+pub fn standings_json(
+    out: &mut dyn Write,
+    view: &StandingsView,
+    extras: &StandingsExtras,
+) -> io::Result<()> {
     let output = StandingsOutput {
         format_version: FORMAT_VERSION,
         title: &view.title,
@@ -104,9 +259,122 @@ pub fn standings_json(out: &mut dyn Write, view: &StandingsView) -> io::Result<(
         candidates: view.rows.iter().map(row).collect(),
         comparisons: view.comparisons.iter().map(pair).collect(),
         narrower: view.narrower.iter().map(narrow).collect(),
+        slices: view.slices.iter().map(slice).collect(),
+        reasons: view.reasons.iter().flat_map(reasons).collect(),
+        frontier: FrontierOutput {
+            cost: view.by_cost.iter().map(step).collect(),
+            time: view.by_time.iter().map(step).collect(),
+        },
+        best_within_budget: view.best.as_ref().map(|it| BudgetOutput {
+            budget: it.budget,
+            candidate: it.best.as_ref().map(|it| it.name.as_str()),
+        }),
+        published: view.published.iter().map(published).collect(),
         trouble: view.trouble.iter().map(trouble).collect(),
+        notes: standings_notes(view),
+        more: MoreOutput {
+            matrix: extras.matrix.as_ref().map(matrix),
+            found_tasks: extras.tasks.as_ref().map(|it| it.rows.iter().map(task).collect()),
+            alike: extras.alike.as_ref().map(|it| it.rows.iter().map(alike).collect()),
+        },
     };
     write_json(out, &output)
+}
+
+fn matrix(view: &MatrixView) -> Vec<MatrixOutput<'_>> {
+    view.rows.iter().map(|row| matrix_row(row, &view.candidates)).collect()
+}
+
+fn matrix_row<'a>(row: &'a MatrixRow, candidates: &'a [String]) -> MatrixOutput<'a> {
+    let cells = row.cells.iter().zip(candidates);
+    MatrixOutput {
+        task: &row.task,
+        category: &row.category,
+        solved_rate: row.found.solved_rate,
+        cells: cells
+            .map(|(&MatrixCell { solved, trials, void }, candidate)| CellOutput {
+                candidate,
+                solved,
+                trials,
+                void,
+            })
+            .collect(),
+    }
+}
+
+fn task(row: &TaskRow) -> TaskOutput<'_> {
+    let found = &row.found;
+    TaskOutput {
+        task: &row.name,
+        category: &row.category,
+        candidates: found.candidates,
+        solved_by: found.solved_by,
+        trials: found.trials,
+        solved: found.solved,
+        solved_rate: found.solved_rate,
+        set_difficulty: row.set_difficulty,
+        found_difficulty: found.found_difficulty,
+        discrimination: found.discrimination,
+        unstable: found.unstable,
+        oddity: found.oddity.map(TaskOddity::word),
+        never_passed: &row.never_passed,
+    }
+}
+
+fn alike(row: &AlikeRow) -> AlikeOutput<'_> {
+    AlikeOutput {
+        first: &row.names.0,
+        second: &row.names.1,
+        tasks: row.tasks,
+        kappa: row.kappa,
+        both_wrong: row.wrong.both,
+        same_wrong: row.wrong.same,
+    }
+}
+
+fn slice(slice: &Slice) -> SliceOutput<'_> {
+    SliceOutput {
+        by: &slice.by,
+        name: &slice.name,
+        tasks: slice.tasks,
+        candidates: slice.rows.iter().map(row).collect(),
+        comparisons: slice.comparisons.iter().map(pair).collect(),
+    }
+}
+
+fn reasons(view: &ReasonsView) -> impl Iterator<Item = ReasonOutput<'_>> {
+    view.rows.iter().map(|(reason, counts)| ReasonOutput {
+        reason: reason.word(),
+        candidates: view
+            .candidates
+            .iter()
+            .zip(counts)
+            .map(|((name, trials), failed)| ReasonCountOutput {
+                name,
+                failed: *failed,
+                trials: *trials,
+            })
+            .collect(),
+    })
+}
+
+fn step(step: &NamedStep) -> StepOutput<'_> {
+    StepOutput {
+        candidate: &step.name,
+        solved_rate: step.rate,
+        per_trial: step.price,
+        per_point: step.per_point,
+    }
+}
+
+fn published(row: &PublishedRow) -> PublishedOutput<'_> {
+    PublishedOutput {
+        candidate: &row.figure.candidate,
+        measure: &row.figure.measure,
+        value: row.figure.value,
+        source: &row.figure.source,
+        own: row.own,
+    }
 }
 
 fn trouble(row: &TroubleRow) -> TroubleOutput<'_> {
@@ -121,7 +389,7 @@ fn narrow(narrow: &NarrowStandings) -> NarrowOutput<'_> {
     }
 }
 
-fn row(row: &Standing) -> CandidateOutput<'_> {
+pub(super) fn row(row: &Standing) -> CandidateOutput<'_> {
     CandidateOutput {
         name: &row.name,
         rank: row.rank,
@@ -133,20 +401,32 @@ fn row(row: &Standing) -> CandidateOutput<'_> {
         first_try: row.first_try,
         first_try_rate: row.first_try_rate,
         mean_repairs: row.mean_repairs,
+        repair_curve: &row.repair_curve,
         pass_at: row.pass_at.iter().enumerate().map(|(at, rate)| (at + 1, *rate)).collect(),
         consistency: row.consistency,
+        spread: row.spread.map(|it| SpreadOutput {
+            repeats: it.repeats,
+            mean: it.mean,
+            deviation: it.deviation,
+        }),
+        points_rate: row.points_rate,
+        strict: row.strict,
+        refused: row.refused,
         void: row.void,
-        cost: row.cost,
-        seconds: row.seconds,
-        tokens_input: row.tokens.input,
-        tokens_cached: row.tokens.cached,
-        tokens_output: row.tokens.output,
-        answers: row.answers,
-        answers_deviating: row.deviating,
+        void_reasons: row.void_reasons.iter().map(|it| (it.0.word(), *it.1)).collect(),
+        cost: row.cost(),
+        cost_per_trial: row.cost_per_trial(),
+        cost_per_solved: row.cost_per_solved(),
+        seconds: row.sums.seconds,
+        tokens_input: row.sums.tokens.input,
+        tokens_cached: row.sums.tokens.cached,
+        tokens_output: row.sums.tokens.output,
+        answers: row.sums.answers,
+        answers_deviating: row.sums.deviating,
     }
 }
 
-fn pair(pair: &Comparison) -> PairOutput<'_> {
+pub(super) fn pair(pair: &Comparison) -> PairOutput<'_> {
     PairOutput {
         first: &pair.names.0,
         second: &pair.names.1,
@@ -155,7 +435,11 @@ fn pair(pair: &Comparison) -> PairOutput<'_> {
         ties: pair.tasks - pair.wins - pair.losses,
         losses: pair.losses,
         difference: pair.difference,
-        p_adjusted: pair.p,
+        interval: pair.interval.map(|(low, high)| [low, high]),
+        p: pair.p,
+        p_adjusted: pair.p_adjusted,
+        exact: pair.exact,
+        unequal_samples: pair.unequal,
         established: pair.decision() != Ordering::Equal,
     }
 }

@@ -1,8 +1,12 @@
 //! What people read: tables and notes of plain text.
 
+mod beside;
 mod change;
 mod code;
+mod comparison;
 mod doctor;
+mod gate;
+mod grid;
 mod reading;
 mod regrade;
 mod standings;
@@ -10,10 +14,16 @@ mod table;
 mod trial;
 mod vet;
 
+pub use self::beside::side_by_side;
+pub use self::comparison::{comparison_sentence, comparison_text, comparisons_text};
 pub use self::doctor::doctor_table;
+pub use self::gate::gate_text;
+pub use self::grid::write_grid;
 pub use self::reading::reading_text;
 pub use self::regrade::regrade_table;
-pub use self::standings::standings;
+pub use self::standings::{
+    RankingLayout, frontier_grids, standings, standings_grids, standings_head, standings_notes,
+};
 pub use self::trial::{show_list, show_trials};
 pub use self::vet::vet_table;
 

@@ -3,22 +3,90 @@
 use std::io::{self, Write};
 
 use fairtrial_core::plan::ReadingMode;
-use fairtrial_core::standings::Standing;
-use fairtrial_core::trouble::Trouble;
 
-use super::table::layout;
+use super::grid::write_grid;
 use super::{first_few, wrap};
-use crate::figures::{count, percent, thousands};
+use crate::figures::{count, percent};
+use crate::grid::{
+    Grid, RankingColumn, frontier_grid, ranking_grid, reasons_grid, slices_grid, trouble_grid,
+};
 use crate::safe::safe;
 use crate::style::Style;
-use crate::view::{Note, Rival, StandingsView, TroubleRow};
+use crate::view::{JoinNote, Note, PublishedRow, StandingsView};
+
+/// Which columns of a ranking are shown, and by which it is sorted.
+#[derive(Debug, Clone)]
+pub struct RankingLayout {
+    /// The columns.
+    pub columns: Vec<RankingColumn>,
+    /// What rows are sorted by; `None`: as they are ranked.
+    pub sort: Option<RankingColumn>,
+}
+
+impl Default for RankingLayout {
+    fn default() -> Self {
+        Self { columns: RankingColumn::USUAL.to_vec(), sort: None }
+    }
+}
+
+/// The grids that standings consist of, in their order: first the ranking, or what it was sliced by.
+#[must_use]
+pub fn standings_grids(view: &StandingsView, layout: &RankingLayout) -> Vec<Grid> {
+    let ranking = |rows: &_| ranking_grid(rows, &layout.columns, layout.sort);
+    let mut grids = Vec::new();
+    if let Some(reasons) = &view.reasons {
+        return vec![reasons_grid(reasons)];
+    }
+    if !view.slices.is_empty() {
+        let mut names: Vec<String> = view.rows.iter().map(|it| it.name.clone()).collect();
+        for row in view.slices.iter().flat_map(|it| &it.rows) {
+            if !names.contains(&row.name) {
+                names.push(row.name.clone());
+            }
+        }
+        return vec![slices_grid(&view.slices, &names)];
+    }
+    if !view.rows.is_empty() {
+        grids.push(ranking(&view.rows));
+    }
+    for narrow in &view.narrower {
+        let title = format!("over {} alone", first_few(narrow.tasks.clone()));
+        grids.push(Grid { title, ..ranking(&narrow.rows) });
+    }
+    if !view.trouble.is_empty() {
+        grids.push(trouble_grid(&view.trouble));
+    }
+    grids
+}
 
 /// Writes the standings as a table with notes.
 ///
 /// # Errors
 /// When the writer fails.
-pub fn standings(out: &mut dyn Write, view: &StandingsView, style: Style) -> io::Result<()> {
-    let rows = &view.rows;
+pub fn standings(
+    out: &mut dyn Write,
+    view: &StandingsView,
+    layout: &RankingLayout,
+    style: Style,
+) -> io::Result<()> {
+    standings_head(out, view, style)?;
+    for grid in standings_grids(view, layout) {
+        write_grid(out, &grid, style)?;
+        writeln!(out)?;
+    }
+    for line in standings_notes(view) {
+        for line in wrap(&line, style.width) {
+            writeln!(out, "{line}")?;
+        }
+    }
+    Ok(())
+}
+
+/// Writes what the standings are of.
+///
+/// # Errors
+/// When the writer fails.
+pub fn standings_head(out: &mut dyn Write, view: &StandingsView, style: Style) -> io::Result<()> {
     let title = if view.title.is_empty() { "Standings" } else { &view.title };
     writeln!(out, "{}", style.heading(&safe(title)))?;
     writeln!(
@@ -28,129 +96,80 @@ pub fn standings(out: &mut dyn Write, view: &StandingsView, style: Style) -> io:
         count(view.samples as usize, "sample"),
         count(view.attempts as usize, "attempt"),
         safe(&view.currency)
-    )?;
-    if !rows.is_empty() {
-        table(out, rows, style)?;
-    }
-    for narrow in &view.narrower {
-        let tasks = narrow.tasks.iter().map(|it| safe(it).into_owned()).collect();
-        writeln!(out, "{}\n", style.bold(&format!("over {} alone", first_few(tasks))))?;
-        table(out, &narrow.rows, style)?;
-        for note in &narrow.notes {
-            for line in wrap(&sentence(note), style.width) {
-                writeln!(out, "{line}")?;
-            }
+    )
+}
+
+/// Everything that a reader must know, a sentence or two each.
+#[must_use]
+pub fn standings_notes(view: &StandingsView) -> Vec<String> {
+    let best = view.best.as_ref().map(|it| match &it.best {
+        Some(best) => format!(
+            "Best for at most {} {} a trial: {}, which solves {} at {:.6}.",
+            it.budget,
+            safe(&view.currency),
+            safe(&best.name),
+            percent(best.rate),
+            best.price
+        ),
+        None => {
+            format!("Nobody costs at most {} {} a trial.", it.budget, safe(&view.currency))
         }
-        writeln!(out)?;
-    }
-    if !view.trouble.is_empty() {
-        trouble(out, &view.trouble, style)?;
-    }
-    for note in &view.notes {
-        for line in wrap(&sentence(note), style.width) {
-            writeln!(out, "{line}")?;
-        }
-    }
-    Ok(())
+    });
+    let published = view.published.iter().map(published);
+    best.into_iter().chain(published).chain(view.notes.iter().map(sentence)).collect()
 }
 
-/// Trouble on the way, as shares of trials.
-fn trouble(out: &mut dyn Write, rows: &[TroubleRow], style: Style) -> io::Result<()> {
-    writeln!(out, "{}\n", style.bold("trouble on the way, in so many trials"))?;
-    let sorts = Trouble::default().sorts().map(|it| it.0);
-    let header: Vec<&str> = ["candidate"].into_iter().chain(sorts).collect();
-    let cells: Vec<_> = rows
-        .iter()
-        .map(|row| {
-            let cell = |(_, count): (&str, u32)| match count {
-                0 => "–".to_owned(),
-                count => format!("{count}/{}", row.trials),
-            };
-            [short_name(&row.name)].into_iter().chain(row.seen.sorts().map(cell)).collect()
-        })
-        .collect();
-    for (index, line) in layout(&header, &cells, &[0]).iter().enumerate() {
-        writeln!(out, "{}", if index == 0 { style.dim(line) } else { line.clone() })?;
-    }
-    writeln!(out)
+/// Where and in which view each of the frontiers is.
+#[must_use]
+pub fn frontier_grids(view: &StandingsView) -> Vec<Grid> {
+    let cost = format!(
+        "cost against solved, in {}: nobody else gives as much for as little",
+        view.currency
+    );
+    let time = "time against solved: nobody else gives as much as fast";
+    [(cost.as_str(), "cost", &view.by_cost), (time, "seconds", &view.by_time)]
+        .into_iter()
+        .filter(|it| !it.2.is_empty())
+        .map(|(title, unit, steps)| frontier_grid(title, unit, steps))
+        .collect()
 }
 
-/// A name that leaves room for figures.
-fn short_name(name: &str) -> String {
-    let name = safe(name).into_owned();
-    match name.chars().count() > NAME_MAX {
-        true => name.chars().take(NAME_MAX - 1).chain(['…']).collect(),
-        false => name,
-    }
-}
-
-/// Longest name in a table, in characters.
-const NAME_MAX: usize = 20;
-
-fn table(out: &mut dyn Write, rows: &[Standing], style: Style) -> io::Result<()> {
-    let header = [
-        "rank",
-        "candidate",
-        "solved",
-        "share",
-        "95 % interval",
-        "first try",
-        "repairs",
-        "s/trial",
-        "tokens",
-        "cost",
-        "void",
-    ];
-    // One number of places for the whole column.
-    let cost_places = if rows.iter().any(|row| row.cost >= 1.0) { 2 } else { 4 };
-    let cells: Vec<_> = rows.iter().map(|row| cells(row, cost_places)).collect();
-    for (index, line) in layout(&header, &cells, &[1]).iter().enumerate() {
-        writeln!(out, "{}", if index == 0 { style.dim(line) } else { line.clone() })?;
-    }
-    writeln!(out)
-}
-
-fn cells(row: &Standing, cost_places: usize) -> Vec<String> {
-    let dash = || "–".to_owned();
-    vec![
-        row.rank_range.map_or_else(dash, |(best, worst)| match best == worst {
-            true => best.to_string(),
-            false => format!("{best}–{worst}"),
-        }),
-        short_name(&row.name),
-        format!("{}/{}", row.solved, row.trials),
-        row.solved_rate.map_or_else(dash, percent),
-        row.interval.map_or_else(dash, |(low, high)| {
-            format!("{:.0} to {:.0} %", low * 100.0, high * 100.0)
-        }),
-        row.first_try_rate.map_or_else(dash, percent),
-        row.mean_repairs.map_or_else(dash, |it| format!("{it:.2}")),
-        if row.trials == 0 { dash() } else { format!("{:.2}", row.seconds / row.trials as f64) },
-        thousands(row.tokens.input + row.tokens.output),
-        format!("{:.*}", cost_places, row.cost),
-        row.void.to_string(),
-    ]
+/// A published figure, marked as such.
+fn published(row: &PublishedRow) -> String {
+    let figure = &row.figure;
+    let is_share = ["solved", "first try"].contains(&figure.measure.as_str());
+    let show = |it: f64| if is_share { percent(it) } else { it.to_string() };
+    let own = row.own.map_or(String::new(), |it| format!(" (here {})", show(it)));
+    let (name, measure, source) =
+        (safe(&figure.candidate), safe(&figure.measure), safe(&figure.source));
+    format!(
+        "Published, not measured here: {name}, {measure} {}{own}; {source}.",
+        show(figure.value)
+    )
 }
 
 /// A note in words.
 fn sentence(note: &Note) -> String {
     match note {
-        Note::SharedRank { rank, leader, others } => {
-            let other = |it: &Rival| {
-                let figures = it.compared.map_or(String::new(), |(tasks, p)| {
-                    format!(" (paired over {}, adjusted p {p:.2})", count(tasks, "task"))
-                });
-                let better =
-                    if it.is_better { ", which is better on the tasks that both did" } else { "" };
-                format!("{}{better}{figures}", safe(&it.name))
-            };
-            let others = first_few(others.iter().map(other).collect());
-            let leader = safe(leader);
-            format!("Rank {rank} is shared: the lead of {leader} is not established over {others}.")
+        Note::ToldApart { established: 0, .. } => {
+            "No candidate is told apart from another; the order says nothing.".to_owned()
         }
-        Note::MoreSharedRanks(more) => {
-            format!("So are {more} further ranks; `--json` has every pair.")
+        Note::ToldApart { pairs, established } if established == pairs => {
+            format!("All {} of candidates are told apart.", count(*pairs, "pair"))
         }
+        Note::ToldApart { pairs, established } => format!(
+            "Of {} of candidates {established} {} told apart; the order of the others says nothing.",
+            count(*pairs, "pair"),
+            if *established == 1 { "is" } else { "are" }
+        ),
+        Note::Unequal(pairs) => format!(
+            "In {} the two have different numbers of samples at some tasks: there the test is less sure.",
+            count(*pairs, "pair")
+        ),
+        Note::Rounded(pairs) => format!(
+            "In {} p is not exact: differences were rounded to a common step.",
+            count(*pairs, "pair")
+        ),
         Note::Deviating { reading, candidates } => {
             let how = match reading {
                 ReadingMode::Lenient => "read leniently",
@@ -166,16 +185,17 @@ fn sentence(note: &Note) -> String {
             "Feedback was open: candidates were shown the hidden tests that they failed.".to_owned()
         }
         Note::Void(reasons) => {
-            let reasons = reasons.iter().map(|(reason, count)| format!("{count} {reason}"));
+            let reasons =
+                reasons.iter().map(|(reason, count)| format!("{count} {}", reason.word()));
             let reasons = reasons.collect::<Vec<_>>().join(", ");
             format!("Void trials count for nobody: {reasons}.")
         }
         Note::Helped(candidates) => {
             let some = candidates.iter().map(|it| {
                 let trials = count(it.trials, "trial");
-                format!("{} in {trials}, {} passed", it.name, it.passed)
+                format!("{} in {trials} ({} passed)", safe(&it.name), it.passed)
             });
-            let some = some.collect::<Vec<_>>().join("; ");
+            let some = first_few(some.collect());
             format!("A person helped, and the ranking counts it as if not: {some}.")
         }
         Note::Incomplete { over, wanted } => {
@@ -193,20 +213,39 @@ fn sentence(note: &Note) -> String {
         Note::Environments(count) => format!(
             "The run was made in {count} different environments; see `machines` in the manifest."
         ),
+        Note::OtherPrompts(names) => {
+            let names = first_few(names.iter().map(|it| safe(it).into_owned()).collect());
+            format!(
+                "Not the same prompt: {names} had another system text than the first candidate."
+            )
+        }
+        Note::Within(attempts) => {
+            format!("Solved is what passed within {}.", count(*attempts as usize, "attempt"))
+        }
+        Note::Regraded { begun, not_regraded } => {
+            let rest = match not_regraded {
+                0 => String::new(),
+                some => format!("; {} keep their first verdict", count(*some, "trial")),
+            };
+            format!("Verdicts are those of the grading of {}{rest}.", safe(begun))
+        }
+        Note::Join(note) => join_sentence(note),
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use fairtrial_core::standings::Standings;
-
-    use super::*;
-
-    #[test]
-    fn a_candidate_without_a_trial_that_counts_has_dashes() {
-        let rows = Standings::compute(&["auk"], &[]).candidates;
-        let cells = cells(&rows[0], 4);
-        assert_eq!(cells[0], "–");
-        assert_eq!(cells[2..8], ["0/0", "–", "–", "–", "–", "–"]);
+/// What does not fit where records were put together, in words.
+fn join_sentence(note: &JoinNote) -> String {
+    match note {
+        JoinNote::OtherTasks(names) => {
+            let names = first_few(names.iter().map(|it| safe(it).into_owned()).collect());
+            format!("Left out, since the records have other tasks under these names: {names}.")
+        }
+        JoinNote::OtherCandidate { name } => format!(
+            "`{}` is configured otherwise than the candidate of that name in a record before.",
+            safe(name)
+        ),
+        JoinNote::OtherSetting(what) => {
+            format!("The records were made under different conditions; {}.", safe(what))
+        }
     }
 }

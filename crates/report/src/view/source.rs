@@ -1,0 +1,453 @@
+//! What standings are made of: one record or several, put together.
+
+use std::collections::{BTreeMap, HashMap};
+
+use fairtrial_core::digest::Digest;
+use fairtrial_core::plan::{Candidate, Feedback, PublishedFigure, ReadingMode};
+use fairtrial_core::schedule::TrialKey;
+use fairtrial_core::standings::{Dimension, Results, Scope, TaskFacts, TrialFigures};
+use fairtrial_record::{Manifest, Record, RecordError, RegradedTrial, TaskNote};
+
+/// Whose verdicts count.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum VerdictSource {
+    /// Those that were given when the answers came.
+    #[default]
+    First,
+    /// Those of the newest grading.
+    Latest,
+    /// Those of the grading of this number.
+    Grading(i64),
+}
+
+/// Why records cannot be put together, or sliced so.
+#[derive(Debug, thiserror::Error)]
+pub enum StandingsError {
+    /// One of them cannot be read.
+    #[error(transparent)]
+    Record(#[from] RecordError),
+    /// Their costs cannot be added up.
+    #[error(
+        "`{record}` counts in {found}, the first record in {first}: their costs cannot be added up"
+    )]
+    Currencies {
+        /// The record's folder.
+        record: String,
+        /// Its currency.
+        found: String,
+        /// That of the first.
+        first: String,
+    },
+    /// There is no such grading.
+    #[error("`{record}` has no grading {wanted}")]
+    NoGrading {
+        /// The record's folder.
+        record: String,
+        /// The number that was asked for, or `at all`.
+        wanted: String,
+    },
+    /// Nothing is what was asked for.
+    #[error("nothing in the record has the {what} `{wanted}`")]
+    NothingSo {
+        /// Of what.
+        what: String,
+        /// What was asked for.
+        wanted: String,
+        /// What there is.
+        there: Vec<String>,
+    },
+}
+
+/// What does not fit where records are put together.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum JoinNote {
+    /// Tasks of the same name that are not the same: they are left out.
+    OtherTasks(Vec<String>),
+    /// A candidate of the same name with another configuration: it has a row of its own.
+    OtherCandidate {
+        /// What it is called here.
+        name: String,
+    },
+    /// A setting that is not the same in all of them.
+    OtherSetting(String),
+}
+
+/// Only some candidates or tasks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Only {
+    /// The candidate of this name.
+    Candidate(String),
+    /// Tasks, or candidates for labels, of this value.
+    Of(Dimension, String),
+}
+
+/// One record or several, put together.
+#[derive(Debug)]
+pub struct StandingsSource<'a> {
+    /// The records.
+    pub records: Vec<&'a Record>,
+    /// What became of every trial.
+    pub results: Results,
+    /// The labels of each candidate.
+    pub labels: Vec<BTreeMap<String, String>>,
+    /// The tasks that each candidate stands for.
+    pub stands: Vec<Vec<usize>>,
+    /// What does not fit.
+    pub notes: Vec<JoinNote>,
+    /// Trials that should be held.
+    pub wanted: usize,
+    /// Trials that keep their first verdict, although a grading's were asked for.
+    pub not_regraded: usize,
+    /// When the grading was begun whose verdicts count; `None`: the first ones do.
+    pub grading: Option<String>,
+    /// How each candidate is configured.
+    pub candidates: Vec<Candidate>,
+    /// The digest of each task.
+    pub digests: Vec<Digest>,
+    /// What each is called here.
+    names: Vec<String>,
+}
+
+/// Where the trials of one record go.
+struct Placement {
+    tasks: HashMap<String, usize>,
+    /// Each candidate's place, and how many samples it has from records before.
+    candidates: HashMap<String, (usize, u32)>,
+}
+
+impl<'a> StandingsSource<'a> {
+    /// Puts records together, at least one. Tasks are the same where their digests are, candidates where they
+    /// are configured alike; then their samples are taken as further ones.
+    ///
+    /// # Errors
+    /// When one cannot be read, has not the grading, or counts in another currency.
+    pub fn open(records: &'a [Record], verdicts: VerdictSource) -> Result<Self, StandingsError> {
+        let manifests: Vec<&Manifest> = records.iter().map(Record::manifest).collect();
+        let mut notes = Vec::new();
+        let tasks = joint_tasks(&manifests, &mut notes);
+        notes.extend(other_settings(&manifests));
+        let mut source = Self {
+            records: records.iter().collect(),
+            results: Results::default(),
+            labels: Vec::new(),
+            stands: Vec::new(),
+            notes,
+            wanted: 0,
+            not_regraded: 0,
+            grading: None,
+            candidates: Vec::new(),
+            digests: tasks.iter().map(|it| it.digest.clone()).collect(),
+            names: Vec::new(),
+        };
+        for (record, manifest) in records.iter().zip(&manifests) {
+            let (found, first) = (&manifest.plan.currency, &manifests[0].plan.currency);
+            if found != first {
+                let record = record.folder().display().to_string();
+                let (found, first) = (found.clone(), first.clone());
+                return Err(StandingsError::Currencies { record, found, first });
+            }
+        }
+        let placements = source.place(&manifests, &tasks);
+        let samples = manifests.iter().map(|it| it.plan.samples as usize).sum();
+        let names = source.names.clone();
+        source.results = Results::new(names, tasks.iter().map(|it| facts(it)).collect(), samples);
+        for (record, placement) in records.iter().zip(&placements) {
+            let regraded = source.regraded(record, verdicts)?;
+            source.read(record, placement, regraded.as_ref())?;
+        }
+        Ok(source)
+    }
+
+    /// Gives every candidate of every record its place.
+    fn place(&mut self, manifests: &[&Manifest], tasks: &[&TaskNote]) -> Vec<Placement> {
+        let mut samples = Vec::<u32>::new();
+        let mut placements = Vec::new();
+        for manifest in manifests {
+            let own: HashMap<String, usize> = tasks
+                .iter()
+                .enumerate()
+                .filter(|(_, task)| manifest.tasks.iter().any(|it| it.name == task.name))
+                .map(|(place, task)| (task.name.clone(), place))
+                .collect();
+            let mut candidates = HashMap::new();
+            for candidate in &manifest.plan.candidates {
+                let known = self.candidates.iter().position(|it| it == candidate);
+                let place = known.unwrap_or_else(|| {
+                    samples.push(0);
+                    self.add_candidate(candidate)
+                });
+                let stands = own
+                    .iter()
+                    .filter(|it| candidate.takes(it.0))
+                    .map(|it| *it.1)
+                    .collect::<Vec<_>>();
+                self.wanted += stands.len() * manifest.plan.samples as usize;
+                self.stands[place].extend(stands);
+                self.stands[place].sort_unstable();
+                self.stands[place].dedup();
+                candidates.insert(candidate.name().to_owned(), (place, samples[place]));
+                samples[place] += manifest.plan.samples;
+            }
+            placements.push(Placement { tasks: own, candidates });
+        }
+        placements
+    }
+
+    fn add_candidate(&mut self, candidate: &Candidate) -> usize {
+        let mut name = candidate.name().to_owned();
+        if self.names.contains(&name) {
+            let numbered = (2..).map(|number| format!("{name} ({number})"));
+            name = numbered.into_iter().find(|it| !self.names.contains(it)).unwrap_or_default();
+            self.notes.push(JoinNote::OtherCandidate { name: name.clone() });
+        }
+        self.names.push(name);
+        self.labels.push(candidate.labels().clone());
+        self.stands.push(Vec::new());
+        self.candidates.push(candidate.clone());
+        self.candidates.len() - 1
+    }
+
+    fn regraded(
+        &mut self,
+        record: &Record,
+        verdicts: VerdictSource,
+    ) -> Result<Option<HashMap<TrialKey, RegradedTrial>>, StandingsError> {
+        if verdicts == VerdictSource::First {
+            return Ok(None);
+        }
+        let gradings = record.grading_notes()?;
+        let found = match verdicts {
+            VerdictSource::Grading(id) => gradings.iter().find(|it| it.id == id),
+            _ => gradings.last(),
+        };
+        let Some(grading) = found else {
+            let wanted = match verdicts {
+                VerdictSource::Grading(id) => id.to_string(),
+                _ => "at all".to_owned(),
+            };
+            let record = record.folder().display().to_string();
+            return Err(StandingsError::NoGrading { record, wanted });
+        };
+        self.grading = Some(grading.begun.clone());
+        Ok(Some(record.regraded(grading.id)?))
+    }
+
+    fn read(
+        &mut self,
+        record: &Record,
+        placement: &Placement,
+        regraded: Option<&HashMap<TrialKey, RegradedTrial>>,
+    ) -> Result<(), StandingsError> {
+        // Rows come in the order of their names, so that each name is looked for once.
+        let (mut candidate, mut task) = ((String::new(), None), (String::new(), None));
+        let (results, not_regraded) = (&mut self.results, &mut self.not_regraded);
+        record.each_figures(|name, task_name, sample, figures| {
+            if candidate.0 != name || candidate.1.is_none() {
+                candidate = (name.to_owned(), placement.candidates.get(name).copied());
+            }
+            if task.0 != task_name || task.1.is_none() {
+                task = (task_name.to_owned(), placement.tasks.get(task_name).copied());
+            }
+            let (Some((who, before)), Some(what)) = (candidate.1, task.1) else { return };
+            let mut figures = *figures;
+            if let Some(regraded) = regraded {
+                let key =
+                    TrialKey { candidate: name.to_owned(), task: task_name.to_owned(), sample };
+                match regraded.get(&key) {
+                    Some(again) => overrule(&mut figures, again),
+                    None => *not_regraded += usize::from(!figures.verdict.is_void()),
+                }
+            }
+            results.add(who, what, (before + sample) as usize, &figures);
+        })?;
+        Ok(())
+    }
+
+    /// The first record's plan, after which the standings are called.
+    #[must_use]
+    pub fn first(&self) -> &Manifest {
+        self.records[0].manifest()
+    }
+
+    /// What the standings are called; may be empty.
+    #[must_use]
+    pub fn title(&self) -> String {
+        let mut titles: Vec<&str> = Vec::new();
+        for record in &self.records {
+            let title = record.manifest().plan.title.as_str();
+            if !title.is_empty() && !titles.contains(&title) {
+                titles.push(title);
+            }
+        }
+        titles.join(" + ")
+    }
+
+    /// The most attempts that a trial may have in any of the records.
+    #[must_use]
+    pub fn attempts(&self) -> u32 {
+        self.records.iter().map(|it| it.manifest().plan.attempts).max().unwrap_or(1)
+    }
+
+    /// Whether any record judged the lenient reading.
+    #[must_use]
+    pub fn reading(&self) -> ReadingMode {
+        self.first().plan.reading
+    }
+
+    /// Whether candidates of any record were shown sealed tests.
+    #[must_use]
+    pub fn has_open_feedback(&self) -> bool {
+        self.records.iter().any(|it| it.manifest().plan.feedback == Feedback::Open)
+    }
+
+    /// Figures that others published.
+    #[must_use]
+    pub fn published(&self) -> Vec<PublishedFigure> {
+        let mut all: Vec<PublishedFigure> = Vec::new();
+        for figure in self.records.iter().flat_map(|it| &it.manifest().plan.published) {
+            if !all.contains(figure) {
+                all.push(figure.clone());
+            }
+        }
+        all
+    }
+
+    /// The candidates and tasks that were asked for.
+    ///
+    /// # Errors
+    /// When nothing is as it was asked for.
+    pub fn scope(&self, only: &[Only], within: Option<u32>) -> Result<Scope, StandingsError> {
+        let mut scope = Scope { within, ..Scope::all(&self.results) };
+        let names = self.results.candidates();
+        let wanted: Vec<&str> = only.iter().filter_map(Only::candidate).collect();
+        if let Some(unknown) = wanted.iter().find(|it| !names.iter().any(|name| name == *it)) {
+            return Err(StandingsError::NothingSo {
+                what: "candidate".to_owned(),
+                wanted: (*unknown).to_owned(),
+                there: names.to_vec(),
+            });
+        }
+        if !wanted.is_empty() {
+            scope.candidates.retain(|&it| wanted.contains(&names[it].as_str()));
+        }
+        let mut by_dimension = Vec::<(&Dimension, Vec<&str>)>::new();
+        for (dimension, value) in only.iter().filter_map(Only::dimension) {
+            match by_dimension.iter_mut().find(|it| it.0 == dimension) {
+                Some(known) => known.1.push(value),
+                None => by_dimension.push((dimension, vec![value])),
+            }
+        }
+        for (dimension, values) in by_dimension {
+            scope = self.narrowed(&scope, dimension, &values)?;
+        }
+        Ok(scope)
+    }
+
+    /// What of a scope has any of some values.
+    fn narrowed(
+        &self,
+        scope: &Scope,
+        by: &Dimension,
+        values: &[&str],
+    ) -> Result<Scope, StandingsError> {
+        let slices = scope.slices(by, &self.results, &self.labels);
+        let mut joint = Scope { candidates: vec![], tasks: vec![], within: scope.within };
+        for value in values {
+            let Some((_, slice)) = slices.iter().find(|it| it.0 == *value) else {
+                return Err(StandingsError::NothingSo {
+                    what: by.word(),
+                    wanted: (*value).to_owned(),
+                    there: slices.into_iter().map(|it| it.0).collect(),
+                });
+            };
+            joint.candidates.extend(&slice.candidates);
+            joint.tasks.extend(&slice.tasks);
+        }
+        for list in [&mut joint.candidates, &mut joint.tasks] {
+            list.sort_unstable();
+            list.dedup();
+        }
+        Ok(joint)
+    }
+}
+
+impl Only {
+    fn candidate(&self) -> Option<&str> {
+        match self {
+            Self::Candidate(name) => Some(name),
+            Self::Of(..) => None,
+        }
+    }
+
+    fn dimension(&self) -> Option<(&Dimension, &str)> {
+        match self {
+            Self::Candidate(_) => None,
+            Self::Of(dimension, value) => Some((dimension, value)),
+        }
+    }
+}
+
+fn overrule(figures: &mut TrialFigures, again: &RegradedTrial) {
+    figures.verdict = again.verdict;
+    figures.answers = again.answers;
+    figures.strict = again.strict;
+    figures.credit = again.credit;
+}
+
+/// Every task once; what is called alike and is not the same is left out.
+fn joint_tasks<'a>(manifests: &[&'a Manifest], notes: &mut Vec<JoinNote>) -> Vec<&'a TaskNote> {
+    let mut tasks: Vec<&TaskNote> = Vec::new();
+    let mut places = HashMap::<&str, usize>::new();
+    let mut others = Vec::<String>::new();
+    for task in manifests.iter().flat_map(|it| &it.tasks) {
+        match places.get(task.name.as_str()).map(|&it| tasks[it]) {
+            None => {
+                places.insert(&task.name, tasks.len());
+                tasks.push(task);
+            }
+            Some(known) if known.digest != task.digest && !others.contains(&task.name) => {
+                others.push(task.name.clone());
+            }
+            Some(_) => {}
+        }
+    }
+    tasks.retain(|it| !others.contains(&it.name));
+    if !others.is_empty() {
+        notes.push(JoinNote::OtherTasks(others));
+    }
+    tasks
+}
+
+/// Settings that make trials of different records incomparable.
+fn other_settings(manifests: &[&Manifest]) -> Vec<JoinNote> {
+    let differ = |what: &str, of: fn(&Manifest) -> String| {
+        let first = of(manifests[0]);
+        let other = manifests.iter().map(|it| of(it)).find(|it| *it != first)?;
+        Some(JoinNote::OtherSetting(format!("{what}: {first} and {other}")))
+    };
+    [
+        differ("attempts", |it| it.plan.attempts.to_string()),
+        differ("feedback", |it| it.plan.feedback.to_string()),
+        differ("reading", |it| it.plan.reading.to_string()),
+        differ("version of the tool", |it| {
+            it.machines.last().map_or_else(String::new, |machine| machine.fairtrial.clone())
+        }),
+    ]
+    .into_iter()
+    .flatten()
+    .collect()
+}
+
+fn facts(note: &TaskNote) -> TaskFacts {
+    TaskFacts {
+        name: note.name.clone(),
+        docket: note.docket.clone(),
+        category: note.category.clone(),
+        difficulty: note.difficulty,
+        language: note.language.clone(),
+        form: note.form.clone(),
+        tags: note.tags.clone(),
+        points: note.points,
+        weight: note.weight,
+    }
+}
