@@ -4,7 +4,7 @@
 
 #![expect(clippy::print_stdout, reason = "a benchmark's figures are its output")]
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -21,12 +21,17 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         (false, true) => vec![size(100, 1000, 10, 0), size(100, 1000, 10, 50)],
     };
     let repeats = if is_set("--test") { 1 } else { 5 };
+    // A record that was made before is measured again: `--record DIR`.
+    let kept = args.iter().position(|it| it == "--record").and_then(|it| args.get(it + 1));
+    let kept: Option<PathBuf> = kept.map(PathBuf::from);
     let program = built()?;
     for size in sizes {
         let folder = tempfile::tempdir()?;
-        let record = folder.path().join("record");
+        let record = kept.clone().unwrap_or_else(|| folder.path().join("record"));
         let began = Instant::now();
-        generate(&record, size)?;
+        if !record.exists() {
+            generate(&record, size)?;
+        }
         let trials = size.candidates * size.tasks * size.samples;
         println!("{trials} trials, one in {} void (made in {:.0?})", size.void_in, began.elapsed());
         let path = record.to_string_lossy().into_owned();

@@ -7,6 +7,7 @@ use fairtrial_core::digest::Digest;
 use fairtrial_core::plan::Plan;
 use fairtrial_record::{FORMAT_VERSION, Manifest, Record, TaskNote};
 use rusqlite::{Connection, params};
+use ruzstd::encoding::{CompressionLevel, compress_to_vec};
 
 /// How large a made-up record is.
 #[derive(Debug, Clone, Copy)]
@@ -32,14 +33,13 @@ pub fn generate(folder: &Path, size: RecordSize) -> Result<(), Box<dyn std::erro
     let mut database = Connection::open(folder.join("trials.sqlite"))?;
     database.pragma_update(None, "synchronous", "off")?;
     let transaction = database.transaction()?;
-    let text = ruzstd::encoding::compress_to_vec(
-        &b"def berth(a, b):\n    return a - b\n"[..],
-        ruzstd::encoding::CompressionLevel::Fastest,
-    );
-    let digest = Digest::of(b"def berth(a, b):\n    return a - b\n").as_str().to_owned();
+    // A set of files, which can stand for a text, too.
+    let files = r#"{"berth.py": "def berth(a, b):\n    return a - b\n"}"#;
+    let content = compress_to_vec(files.as_bytes(), CompressionLevel::Fastest);
+    let digest = Digest::of(files.as_bytes()).as_str().to_owned();
     transaction.execute(
-        "INSERT OR IGNORE INTO blobs (digest, size, content) VALUES (?1, 34, ?2)",
-        params![digest, text],
+        "INSERT OR IGNORE INTO blobs (digest, size, content) VALUES (?1, ?2, ?3)",
+        params![digest, files.len(), content],
     )?;
     insert(&transaction, size, &digest)?;
     transaction.commit()?;

@@ -1,6 +1,6 @@
 //! What can be said on the command line.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::{Parser, Subcommand};
 use fairtrial_core::standings::{Dimension, Rule};
@@ -30,6 +30,8 @@ pub enum Command {
     Standings(StandingsArgs),
     /// Compare two candidates of a record, or two records
     Compare(CompareArgs),
+    /// Write a report to show to others: a page, a table, or plots
+    Report(ReportArgs),
     /// Check rules, such as `petrel solved at least 0.8`; exit with 1 where one does not hold
     Gate(GateArgs),
     /// Show trials in full: prompt, answer, code, tests, feedback
@@ -211,6 +213,68 @@ pub struct CompareArgs {
     pub grading: Option<VerdictSource>,
     #[command(flatten)]
     pub format: GridFormat,
+}
+
+/// `fairtrial report`.
+#[derive(Debug, clap::Args)]
+pub struct ReportArgs {
+    /// The record, or several: their trials are put together, task by task
+    #[arg(value_name = "RECORD", required = true)]
+    pub records: Vec<PathBuf>,
+    /// File to write; `-` for standard output
+    #[arg(short, long, value_name = "FILE", required_unless_present = "plots")]
+    pub out: Option<PathBuf>,
+    /// What to write [default: as the file's ending says]
+    #[arg(long, value_name = "FORMAT")]
+    pub format: Option<ReportFormat>,
+    /// Folder to write each plot to as SVG
+    #[arg(long, value_name = "DIR")]
+    pub plots: Option<PathBuf>,
+    /// Write plots as PNG instead
+    #[arg(long, requires = "plots")]
+    pub png: bool,
+    /// Put in what is sealed, too: inputs, expectations, results
+    #[arg(long)]
+    pub unseal: bool,
+    /// Only what has a value, such as `category=tides` or `candidate=petrel`; may be given again
+    #[arg(long, value_name = "WHAT=VALUE", value_parser = parse_only)]
+    pub only: Vec<Only>,
+    /// Count as solved only what passed within so many attempts
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
+    pub at_attempt: Option<u32>,
+    /// Use the verdicts of a grading that `fairtrial regrade` added: `latest`, or its number
+    #[arg(long, value_name = "WHICH", value_parser = parse_grading)]
+    pub grading: Option<VerdictSource>,
+}
+
+/// What a report is written as.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum ReportFormat {
+    /// One page that holds everything
+    Html,
+    /// Tables and notes
+    Markdown,
+    /// Tasks by candidates
+    Csv,
+    /// What `standings --json` says, with tasks by candidates
+    Json,
+    /// Every trial as a test case, in JUnit's XML
+    Junit,
+}
+
+impl ReportFormat {
+    /// What a file's ending says.
+    #[must_use]
+    pub fn of(file: &Path) -> Option<Self> {
+        match file.extension()?.to_str()? {
+            "html" | "htm" => Some(Self::Html),
+            "md" | "markdown" => Some(Self::Markdown),
+            "csv" => Some(Self::Csv),
+            "json" => Some(Self::Json),
+            "xml" => Some(Self::Junit),
+            _ => None,
+        }
+    }
 }
 
 /// `fairtrial gate`.

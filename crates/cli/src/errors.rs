@@ -11,7 +11,7 @@ use fairtrial_core::language::LanguageDefinition;
 use fairtrial_core::source::SourceError;
 use fairtrial_grading::FolderError;
 use fairtrial_record::RecordError;
-use fairtrial_report::{StandingsError, safe};
+use fairtrial_report::{PngError, ReportError, StandingsError, safe};
 use fairtrial_runner::{FilesError, PrepareError, ReadError, RegradeError, RunError, VetError};
 use fairtrial_sandbox::SandboxError;
 use fairtrial_standin::StandinError;
@@ -80,6 +80,15 @@ pub enum Failure {
         /// Those of the newer one.
         new: Vec<String>,
     },
+    /// A file whose ending says no format.
+    #[error("`{0}` does not say what to write")]
+    NoFormat(PathBuf),
+    /// A report.
+    #[error(transparent)]
+    Report(#[from] ReportError),
+    /// A picture of a plot.
+    #[error(transparent)]
+    Png(#[from] PngError),
     /// A note without words.
     #[error("a note needs words: say how the trial was helped")]
     EmptyNote,
@@ -151,6 +160,14 @@ impl Failure {
             | Self::Record(error)
             | Self::Standings(StandingsError::Record(error)) => of_record(error),
             Self::Standings(error) => of_standings(error),
+            Self::NoFormat(_) => {
+                Advice::of(USAGE).hint("say it: --format html, markdown, csv, json or junit")
+            }
+            Self::Report(ReportError::Record(error)) => of_record(error),
+            Self::Report(_) => Advice::of(OUTSIDE),
+            Self::Png(PngError::NoFont) => Advice::of(OUTSIDE)
+                .hint("install one, such as fonts-dejavu-core; or take SVG, without --png"),
+            Self::Png(_) => Advice::of(OUTSIDE),
             Self::OutTaken(_) => {
                 Advice::of(USAGE).hint("choose another folder: fairtrial demo --out DIR")
             }

@@ -53,6 +53,7 @@ pub fn run(
         Command::Run(args) => commands::run::run(&args, environment, out, err),
         Command::Standings(args) => commands::standings::run(&args, environment, out),
         Command::Compare(args) => commands::compare::run(&args, environment, out),
+        Command::Report(args) => commands::report::run(&args, out, err),
         Command::Gate(args) => commands::gate::run(&args, environment, out),
         Command::Show(args) => commands::show::run(&args, environment, out),
         Command::Read(args) => commands::read::run(&args, environment, out),

@@ -56,18 +56,24 @@ pub fn refresh(connection: &Connection, key: &TrialKey) -> rusqlite::Result<()> 
 
 impl Record {
     /// Gives every trial that is over to `take`, by its candidate, task and sample, in their order: nothing is
-    /// kept meanwhile.
+    /// kept meanwhile. Only those of some candidates, where any are named.
     ///
     /// # Errors
     /// When the database cannot be read, or holds words that this version does not know.
     pub fn each_figures(
         &self,
+        candidates: &[String],
         mut take: impl FnMut(&str, &str, u32, &TrialFigures),
     ) -> Result<(), RecordError> {
         self.read("read figures", || {
-            let sql = format!("SELECT {COLUMNS} FROM figures ORDER BY candidate, task, sample");
+            let some = match candidates.len() {
+                0 => String::new(),
+                many => format!("WHERE candidate IN ({})", vec!["?"; many].join(", ")),
+            };
+            let sql =
+                format!("SELECT {COLUMNS} FROM figures {some} ORDER BY candidate, task, sample");
             let mut statement = self.connection.prepare(&sql)?;
-            let mut rows = statement.query([])?;
+            let mut rows = statement.query(rusqlite::params_from_iter(candidates))?;
             while let Some(row) = rows.next()? {
                 let figures = trial_figures(row)?;
                 let text = |column| row.get_ref(column)?.as_str().map_err(rusqlite::Error::from);

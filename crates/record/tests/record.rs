@@ -158,7 +158,7 @@ fn figures(record: &Record) -> Vec<(TrialKey, TrialFigures)> {
         let key = TrialKey { candidate: candidate.into(), task: task.into(), sample };
         all.push((key, *figures));
     };
-    record.each_figures(&mut take).unwrap();
+    record.each_figures(&[], &mut take).unwrap();
     all
 }
 

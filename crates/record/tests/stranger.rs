@@ -98,7 +98,7 @@ fn read_all(path: &Path) -> Result<usize, RecordError> {
         }
     }
     record.gradings(&Selection::default())?;
-    record.each_figures(|_, _, _, _| {})?;
+    record.each_figures(&[], |_, _, _, _| {})?;
     record.tests_never_passed()?;
     record.each_wrong_value(|_, _, _, _| {})?;
     for grading in record.grading_notes()? {

@@ -7,8 +7,11 @@
 mod csv;
 mod figures;
 mod grid;
+mod html;
 mod json;
+mod junit;
 mod markdown;
+mod plot;
 mod safe;
 mod style;
 mod text;
@@ -20,11 +23,14 @@ pub use grid::{
     Grid, RankingColumn, alike_grid, compared_tasks_grid, comparison_grid, legend, matrix_grid,
     pairs_grid, tasks_grid,
 };
+pub use html::{ReportError, report_html};
 pub use json::{
     StandingsExtras, comparisons_json, doctor_json, gate_json, reading_json, regrade_json,
     show_json, standings_json, vet_json,
 };
+pub use junit::junit_xml;
 pub use markdown::grid_markdown;
+pub use plot::{Painter, Plot, PngError, plots, standalone};
 pub use safe::safe;
 pub use style::Style;
 pub use text::{
@@ -34,8 +40,8 @@ pub use text::{
 };
 pub use view::{
     AlikeView, AttemptView, ComparedTask, ComparisonView, Deviations, DoctorView, Helped, JoinNote,
-    LanguageView, LayerView, MatrixView, Note, Only, ReadingView, Side, Slice, StandingsError,
-    StandingsOptions, StandingsSource, StandingsView, StepView, TasksView, TestView, TrialView,
-    VerdictSource, adjust_together, alike_view, comparison_view, is_narrow, matrix_view, place_of,
-    standings_view, tasks_view, trial_list, trial_view,
+    LanguageView, LayerView, MatrixView, Note, Only, ReadingView, ReportView, Side, Slice,
+    StandingsError, StandingsOptions, StandingsSource, StandingsView, StepView, TasksView,
+    TestView, TrialView, VerdictSource, adjust_together, alike_view, comparison_view, is_narrow,
+    matrix_view, place_of, report_view, standings_view, tasks_view, trial_list, trial_view,
 };

@@ -38,7 +38,9 @@ fn candidates(
     if let Some(task) = &args.task {
         return one_task(args, &records[0], task, [&args.first, second], environment, out);
     }
-    let source = StandingsSource::open(&records, args.grading.unwrap_or_default())?;
+    let names = [args.first.clone(), second.to_owned()];
+    let verdicts = args.grading.unwrap_or_default();
+    let source = StandingsSource::open_some(&records, verdicts, &names)?;
     let side =
         |name: &str| place_of(&source, name).map(|candidate| Side { source: &source, candidate });
     let view = comparison_view(side(&args.first)?, side(second)?);

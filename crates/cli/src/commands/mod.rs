@@ -8,6 +8,7 @@ pub mod gate;
 pub mod note;
 pub mod read;
 pub mod regrade;
+pub mod report;
 pub mod run;
 pub mod show;
 pub mod standin;

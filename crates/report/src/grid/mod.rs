@@ -72,6 +72,11 @@ pub struct GridCell {
 }
 
 impl GridColumn {
+    /// Whether figures stand in it.
+    pub fn is_figure(&self) -> bool {
+        self.kind == ColumnKind::Figure
+    }
+
     fn name(key: &str) -> Self {
         Self::new(key, key, ColumnKind::Name, 0)
     }

@@ -101,6 +101,12 @@ impl RankingColumn {
         }
     }
 
+    /// Its name for people.
+    #[must_use]
+    pub fn head(self) -> String {
+        self.column().head
+    }
+
     fn column(self) -> GridColumn {
         let (key, head, spare) = match self {
             Self::Rank => ("rank", "rank", 0),
@@ -222,10 +228,7 @@ fn repeats(row: &Standing) -> GridCell {
     row.spread.map_or_else(GridCell::none, |it| {
         let deviation = it.deviation.map_or(String::new(), |it| format!(" ± {it:.1}"));
         let raw = it.deviation.map_or(String::new(), |it| format!(" {it}"));
-        GridCell {
-            shown: format!("{:.1} of {}{deviation}", it.mean, row.tasks),
-            raw: format!("{}{raw}", it.mean),
-        }
+        GridCell { shown: format!("{:.1}{deviation}", it.mean), raw: format!("{}{raw}", it.mean) }
     })
 }
 

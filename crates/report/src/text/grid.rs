@@ -181,7 +181,7 @@ fn with_short_heads(grid: &Grid, first: usize, width: usize) -> Grid {
 }
 
 /// Names no wider than `width`, with what is left out in the middle; no two that differ become equal.
-pub(super) fn shortened(names: &[String], width: usize) -> Vec<String> {
+pub(crate) fn shortened(names: &[String], width: usize) -> Vec<String> {
     let distinct: BTreeSet<&String> = names.iter().collect();
     // How much of the end is kept: more of it where names differ only there.
     let kept = (0..width).map(|more| (width / 2 + more) % width);

@@ -18,6 +18,7 @@ pub use self::beside::side_by_side;
 pub use self::comparison::{comparison_sentence, comparison_text, comparisons_text};
 pub use self::doctor::doctor_table;
 pub use self::gate::gate_text;
+pub(crate) use self::grid::shortened;
 pub use self::grid::write_grid;
 pub use self::reading::reading_text;
 pub use self::regrade::regrade_table;

@@ -122,6 +122,19 @@ impl<'a> StandingsSource<'a> {
     /// # Errors
     /// When one cannot be read, has not the grading, or counts in another currency.
     pub fn open(records: &'a [Record], verdicts: VerdictSource) -> Result<Self, StandingsError> {
+        Self::open_some(records, verdicts, &[])
+    }
+
+    /// The same with the trials of some candidates alone, where any are named: the others have none. A large
+    /// record has two compared in a moment.
+    ///
+    /// # Errors
+    /// As [`Self::open`].
+    pub fn open_some(
+        records: &'a [Record],
+        verdicts: VerdictSource,
+        candidates: &[String],
+    ) -> Result<Self, StandingsError> {
         let manifests: Vec<&Manifest> = records.iter().map(Record::manifest).collect();
         let mut notes = Vec::new();
         let tasks = joint_tasks(&manifests, &mut notes);
@@ -153,7 +166,7 @@ impl<'a> StandingsSource<'a> {
         source.results = Results::new(names, tasks.iter().map(|it| facts(it)).collect(), samples);
         for (record, placement) in records.iter().zip(&placements) {
             let regraded = source.regraded(record, verdicts)?;
-            source.read(record, placement, regraded.as_ref())?;
+            source.read(record, placement, regraded.as_ref(), candidates)?;
         }
         Ok(source)
     }
@@ -237,11 +250,12 @@ impl<'a> StandingsSource<'a> {
         record: &Record,
         placement: &Placement,
         regraded: Option<&HashMap<TrialKey, RegradedTrial>>,
+        candidates: &[String],
     ) -> Result<(), StandingsError> {
         // Rows come in the order of their names, so that each name is looked for once.
         let (mut candidate, mut task) = ((String::new(), None), (String::new(), None));
         let (results, not_regraded) = (&mut self.results, &mut self.not_regraded);
-        record.each_figures(|name, task_name, sample, figures| {
+        record.each_figures(candidates, |name, task_name, sample, figures| {
             if candidate.0 != name || candidate.1.is_none() {
                 candidate = (name.to_owned(), placement.candidates.get(name).copied());
             }
