@@ -39,7 +39,7 @@ pub fn generate(folder: &Path, size: RecordSize) -> Result<(), Box<dyn std::erro
     let digest = Digest::of(files.as_bytes()).as_str().to_owned();
     transaction.execute(
         "INSERT OR IGNORE INTO blobs (digest, size, content) VALUES (?1, ?2, ?3)",
-        params![digest, files.len(), content],
+        params![digest, files.len() as i64, content],
     )?;
     insert(&transaction, size, &digest)?;
     transaction.commit()?;

@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::{Parser, Subcommand};
 use fairtrial_core::standings::{Dimension, Rule};
+use fairtrial_core::verdict::{FailReason, VoidReason};
 use fairtrial_report::{Only, RankingColumn, VerdictSource, legend};
 
 /// Put coding models and coding agents on trial.
@@ -158,6 +159,16 @@ pub struct GridFormat {
     /// Write JSON
     #[arg(long)]
     pub json: bool,
+}
+
+/// Reads a reason of failed or void trials.
+fn parse_reason(text: &str) -> Result<String, String> {
+    let failed = FailReason::ALL.iter().map(|it| it.word());
+    let all: Vec<&str> = failed.chain(VoidReason::ALL.iter().map(|it| it.word())).collect();
+    match all.contains(&text) {
+        true => Ok(text.to_owned()),
+        false => Err(format!("reasons are: {}", all.join(", "))),
+    }
 }
 
 /// Reads `WHAT=VALUE`.
@@ -324,6 +335,21 @@ pub struct ShowArgs {
     /// Only the trial of this number
     #[arg(long, value_name = "N")]
     pub trial: Option<i64>,
+    /// Only trials that failed
+    #[arg(long, conflicts_with = "verdict")]
+    pub failed: bool,
+    /// Only trials of this verdict
+    #[arg(long, value_name = "VERDICT", value_parser = ["pass", "fail", "void"])]
+    pub verdict: Option<String>,
+    /// Only trials that failed or are void for this reason, such as `wrong result`
+    #[arg(long, value_name = "REASON", value_parser = parse_reason)]
+    pub reason: Option<String>,
+    /// Only trials at tasks of this category
+    #[arg(long, value_name = "NAME")]
+    pub category: Option<String>,
+    /// Of each trial only the last attempt
+    #[arg(long)]
+    pub last: bool,
     /// Only this attempt, for `--diff` [default: the last one]
     #[arg(long, value_name = "N")]
     pub attempt: Option<u32>,

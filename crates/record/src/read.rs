@@ -69,6 +69,16 @@ impl Record {
         })
     }
 
+    /// The highest number of a trial; `None` while none has begun.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub fn last_number(&self) -> Result<Option<i64>, RecordError> {
+        self.read("read trials", || {
+            self.connection.query_row("SELECT max(number) FROM trials", [], |row| row.get(0))
+        })
+    }
+
     /// Trials in full, in the order in which they were begun.
     ///
     /// # Errors
@@ -240,7 +250,7 @@ pub(crate) struct Filter<'a> {
 impl<'a> Filter<'a> {
     pub fn of(selection: &'a Selection) -> Self {
         let mut of = Self { conditions: Vec::new(), values: Vec::new() };
-        let Selection { candidate, task, sample, number } = selection;
+        let Selection { candidate, task, sample, number, verdict, reason } = selection;
         if let Some(candidate) = candidate {
             of.add("{t}candidate = ?", candidate);
         }
@@ -256,6 +266,22 @@ impl<'a> Filter<'a> {
                  (SELECT candidate, task, sample FROM trials WHERE number = ?)",
                 number,
             );
+        }
+        for (of_trial, value) in [
+            (
+                "({t}candidate, {t}task, {t}sample) IN
+              (SELECT candidate, task, sample FROM trials WHERE verdict = ?)",
+                verdict,
+            ),
+            (
+                "({t}candidate, {t}task, {t}sample) IN
+              (SELECT candidate, task, sample FROM trials WHERE reason = ?)",
+                reason,
+            ),
+        ] {
+            if let Some(value) = value {
+                of.add(of_trial, value);
+            }
         }
         of
     }

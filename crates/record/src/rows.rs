@@ -17,6 +17,10 @@ pub struct Selection {
     pub sample: Option<u32>,
     /// The trial's number in the record.
     pub number: Option<i64>,
+    /// `pass`, `fail` or `void`.
+    pub verdict: Option<String>,
+    /// Why it failed or is void.
+    pub reason: Option<String>,
 }
 
 impl Selection {
@@ -27,7 +31,7 @@ impl Selection {
             candidate: Some(key.candidate.clone()),
             task: Some(key.task.clone()),
             sample: Some(key.sample),
-            number: None,
+            ..Self::default()
         }
     }
 }

@@ -98,16 +98,20 @@ pub fn migrate(connection: &mut Connection) -> Result<(), SchemaRefusal> {
     Ok(())
 }
 
-/// How a database is opened that nobody writes to: as it is, and without a file beside it.
+/// How a database is opened that nobody writes to: as it is, and without a file beside it. Here and below, a
+/// connection is one thread's at a time, which the compiler sees to: SQLite's own locks are not needed.
 pub const UNCHANGING: OpenFlags = OpenFlags::SQLITE_OPEN_READ_ONLY
     .union(OpenFlags::SQLITE_OPEN_NOFOLLOW)
+    .union(OpenFlags::SQLITE_OPEN_NO_MUTEX)
     .union(OpenFlags::SQLITE_OPEN_URI);
 
 /// How a database is opened that a run writes to.
-pub const CHANGING: OpenFlags =
-    OpenFlags::SQLITE_OPEN_READ_ONLY.union(OpenFlags::SQLITE_OPEN_NOFOLLOW);
+pub const CHANGING: OpenFlags = OpenFlags::SQLITE_OPEN_READ_ONLY
+    .union(OpenFlags::SQLITE_OPEN_NO_MUTEX)
+    .union(OpenFlags::SQLITE_OPEN_NOFOLLOW);
 
 /// How a run opens it.
 pub const WRITING: OpenFlags = OpenFlags::SQLITE_OPEN_READ_WRITE
     .union(OpenFlags::SQLITE_OPEN_CREATE)
+    .union(OpenFlags::SQLITE_OPEN_NO_MUTEX)
     .union(OpenFlags::SQLITE_OPEN_NOFOLLOW);

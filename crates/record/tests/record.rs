@@ -23,7 +23,14 @@ use ruzstd::encoding::{CompressionLevel, compress_to_vec};
 
 const AT: &str = "2031-05-01T06:00:00.000Z";
 
-const ALL: Selection = Selection { candidate: None, task: None, sample: None, number: None };
+const ALL: Selection = Selection {
+    candidate: None,
+    task: None,
+    sample: None,
+    number: None,
+    verdict: None,
+    reason: None,
+};
 
 fn manifest() -> Manifest {
     let plan = "docket = \"d\"\n[[candidate]]\nname = \"auk\"\nkind = \"recorded\"\npath = \"a\"\n";
@@ -211,6 +218,8 @@ fn what_is_asked_for_is_what_comes() {
         record.begin_trial(&key, "p", AT).unwrap();
         record.commit_answer(&key, 1, 1, &answer(Submission::Text("x".into())), None).unwrap();
     }
+    let tern = TrialKey { candidate: "tern".into(), task: "gap".into(), sample: 1 };
+    record.end_trial(&tern, Verdict::Void(VoidReason::RateLimit), AT).unwrap();
     let name = |text: &str| Some(text.to_owned());
     for (selection, numbers) in [
         (ALL, vec![1, 2, 3, 4]),
@@ -221,6 +230,9 @@ fn what_is_asked_for_is_what_comes() {
         (Selection { number: Some(3), ..ALL }, vec![3]),
         (Selection { number: Some(3), task: name("gap"), ..ALL }, vec![]),
         (Selection { number: Some(99), ..ALL }, vec![]),
+        (Selection { verdict: name("void"), ..ALL }, vec![2]),
+        (Selection { reason: name("rate limit"), candidate: name("tern"), ..ALL }, vec![2]),
+        (Selection { verdict: name("pass"), ..ALL }, vec![]),
     ] {
         let trials = record.trials(&selection).unwrap();
         assert!(trials.iter().all(|it| it.attempts.len() == 1), "{selection:?}");

@@ -6,9 +6,9 @@ use std::path::Path;
 
 use fairtrial_core::answer::Code;
 use fairtrial_core::plan::Candidate;
-use fairtrial_record::{Record, RecordError, Selection, TrialSummary};
+use fairtrial_record::{Record, RecordError, Selection, TrialRow, TrialSummary};
 use fairtrial_report::{
-    is_narrow, safe, show_json, show_list, show_trials, trial_list, trial_view,
+    TrialView, is_narrow, safe, show_json, show_list, show_trials, trial_list, trial_view,
 };
 
 use crate::args::ShowArgs;
@@ -21,10 +21,18 @@ pub fn run(args: &ShowArgs, environment: &Environment, out: &mut dyn Write) -> R
     let selection = Selection {
         task: args.task.clone(),
         candidate: args.candidate.clone(),
-        sample: None,
         number: args.trial,
+        verdict: args.verdict.clone().or(args.failed.then(|| "fail".to_owned())),
+        reason: args.reason.clone(),
+        ..Selection::default()
     };
-    let trials = trial_list(&record, &selection)?;
+    let is_wanted = |task: &str| {
+        let category = args.category.as_deref();
+        let notes = &record.manifest().tasks;
+        category.is_none_or(|it| notes.iter().any(|note| note.name == task && note.category == it))
+    };
+    let mut trials = trial_list(&record, &selection)?;
+    trials.retain(|it| is_wanted(&it.key.task));
     if trials.is_empty() {
         return Err(nothing(args, &record)?);
     }
@@ -32,13 +40,13 @@ pub fn run(args: &ShowArgs, environment: &Environment, out: &mut dyn Write) -> R
         return diff(args, environment, &record, &trials, out);
     }
     if args.json {
-        let rows = record.trials(&selection)?.into_iter();
-        let views = rows.map(|it| trial_view(&record, it, args.unseal));
+        let rows = record.trials(&selection)?.into_iter().filter(|it| is_wanted(&it.key.task));
+        let views = rows.map(|it| view(&record, it, args));
         show_json(out, views.collect::<Result<_, _>>()?)?;
     } else if is_narrow(&selection, &trials) {
         for summary in &trials {
             if let Some(row) = record.trial(&summary.key)? {
-                let view = trial_view(&record, row, args.unseal)?;
+                let view = view(&record, row, args)?;
                 show_trials(out, &[view], args.unseal, environment.style())?;
             }
         }
@@ -46,6 +54,16 @@ pub fn run(args: &ShowArgs, environment: &Environment, out: &mut dyn Write) -> R
         show_list(out, &trials, &args.record.display().to_string(), environment.style())?;
     }
     Ok(0)
+}
+
+/// A trial as it was asked for.
+fn view(record: &Record, row: TrialRow, args: &ShowArgs) -> Result<TrialView, RecordError> {
+    let mut view = trial_view(record, row, args.unseal)?;
+    if args.last {
+        let before = view.attempts.len().saturating_sub(1);
+        view.attempts.drain(..before);
+    }
+    Ok(view)
 }
 
 /// Writes the change of one attempt, byte for byte where nobody reads it on a terminal.
@@ -99,6 +117,19 @@ fn nothing(args: &ShowArgs, record: &Record) -> Result<Failure, RecordError> {
         wanted.push(format!("number {number}"));
         there.push(numbers(record)?);
     }
+    if args.failed {
+        wanted.push("failed".to_owned());
+    }
+    wanted.extend(args.verdict.clone());
+    wanted.extend(args.reason.as_ref().map(|it| format!("of reason `{it}`")));
+    if let Some(category) = &args.category {
+        wanted.push(format!("of category `{category}`"));
+        let names = manifest.tasks.iter().map(|it| it.category.as_str()).collect();
+        there.push(format!("categories: {}", list(names)));
+    }
+    if !wanted.is_empty() && there.is_empty() {
+        there.push(format!("see all: fairtrial show {}", args.record.display()));
+    }
     if wanted.is_empty() {
         wanted.push("begun yet".to_owned());
         there.push("`fairtrial run PLAN` begins them".to_owned());
@@ -118,8 +149,7 @@ pub fn no_such_trial(record: &Record, path: &Path, number: i64) -> Result<Failur
 
 /// Which numbers trials have.
 fn numbers(record: &Record) -> Result<String, RecordError> {
-    let numbers = record.summaries(&Selection::default())?.into_iter().map(|it| it.number);
-    Ok(match numbers.max() {
+    Ok(match record.last_number()? {
         Some(last) => format!("trials are numbered from 1 to {last}"),
         None => "no trial has begun yet".to_owned(),
     })

@@ -48,8 +48,22 @@ pub fn effective_size(clusters: &[(u32, u32)]) -> f64 {
     (binomial / variance * unsure).clamp(tasks, trials)
 }
 
-/// The 97.5 % point of Student's t distribution.
+/// Degrees of freedom from which on the series is as good as the distribution: to 1e-8.
+const MANY: f64 = 150.0;
+
+/// The 97.5 % point of Student's t distribution. For many degrees of freedom it is a series in these (Abramowitz
+/// and Stegun, Handbook of Mathematical Functions, 1964, formula 26.7.5), which is faster.
 fn student(freedom: f64) -> f64 {
+    if freedom > MANY {
+        let z = [1, 3, 5, 7].map(|power| Z.powi(power));
+        let terms = [
+            (z[1] + z[0]) / 4.0,
+            (5.0 * z[2] + 16.0 * z[1] + 3.0 * z[0]) / 96.0,
+            (3.0 * z[3] + 19.0 * z[2] + 17.0 * z[1] - 15.0 * z[0]) / 384.0,
+        ];
+        let powers = (1..).map(|it| freedom.powi(it));
+        return Z + terms.iter().zip(powers).map(|(term, power)| term / power).sum::<f64>();
+    }
     StudentsT::new(0.0, 1.0, freedom).map_or(Z, |it| it.inverse_cdf(0.975))
 }
 
@@ -122,6 +136,20 @@ mod tests {
         let pairs = [pair(1, 1, 1), pair(1, 0, 1), pair(0, 1, 7), pair(0, 0, 12)].concat();
         let (low, high) = paired_interval(&pairs).unwrap();
         assert!((low + 0.507).abs() < 5e-4 && (high + 0.026).abs() < 5e-4, "{low} {high}");
+    }
+
+    #[test]
+    fn the_series_is_the_distribution() {
+        for freedom in [151.0, 400.0, 9999.0] {
+            let exact = StudentsT::new(0.0, 1.0, freedom).unwrap().inverse_cdf(0.975);
+            assert!(
+                (student(freedom) - exact).abs() < 1e-7,
+                "{freedom}: {}, {exact}",
+                student(freedom)
+            );
+        }
+        // Every table has this one: 2.262 with 9 degrees of freedom.
+        assert!((student(9.0) - 2.262).abs() < 5e-4);
     }
 
     #[test]

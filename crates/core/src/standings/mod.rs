@@ -19,6 +19,7 @@ mod tasks;
 
 use std::cmp::Ordering;
 use std::collections::BTreeMap;
+use std::thread;
 
 pub use agreement::{WrongValues, kappa};
 pub use facts::{Dimension, Scope, TaskFacts, failures};
@@ -278,16 +279,42 @@ fn pairs<'a>(a: &'a Counts, b: &'a Counts) -> impl Iterator<Item = Pair> + use<'
     both.map(|(&a, &b)| Pair { a, b })
 }
 
+/// Fewest candidates for which pairs are worth a second thread.
+const MANY: usize = 16;
+
+/// Every pair, in the order of the rows.
 fn compare_all(rows: &[(Standing, Counts)]) -> Vec<Comparison> {
-    let mut comparisons = Vec::new();
-    let mut test = SignFlipTest::default();
-    for (index, (a, counts_a)) in rows.iter().enumerate() {
-        for (b, counts_b) in &rows[index + 1..] {
+    // Who is compared with all that come after it: (0, 1), (0, 2) … The first half of the rows has three
+    // quarters of the pairs, so that threads take rows by turns.
+    let with_rest = |index: usize, test: &mut SignFlipTest| -> Vec<Comparison> {
+        let (a, counts_a) = &rows[index];
+        let compare = |(b, counts_b): &(Standing, Counts)| {
             let pairs: Vec<Pair> = pairs(counts_a, counts_b).collect();
-            let names = (a.name.clone(), b.name.clone());
-            comparisons.push(Comparison::of(names, &pairs, &mut test));
+            Comparison::of((a.name.clone(), b.name.clone()), &pairs, test)
+        };
+        rows[index + 1..].iter().map(compare).collect()
+    };
+    let threads = match rows.len() {
+        0..MANY => 1,
+        _ => thread::available_parallelism().map_or(1, usize::from).min(8),
+    };
+    let by_turns = |first: usize| {
+        let mut test = SignFlipTest::default();
+        let own = (first..rows.len()).step_by(threads);
+        own.map(|it| (it, with_rest(it, &mut test))).collect::<Vec<_>>()
+    };
+    let mut by_row: Vec<(usize, Vec<Comparison>)> = thread::scope(|scope| {
+        let others: Vec<_> =
+            (1..threads).map(|first| scope.spawn(move || by_turns(first))).collect();
+        let mut all = by_turns(0);
+        for (first, other) in (1..).zip(others) {
+            // A thread that came to nothing is done again, here.
+            all.extend(other.join().unwrap_or_else(|_| by_turns(first)));
         }
-    }
+        all
+    });
+    by_row.sort_by_key(|it| it.0);
+    let mut comparisons: Vec<Comparison> = by_row.into_iter().flat_map(|it| it.1).collect();
     let adjusted = holm(&comparisons.iter().map(|it| it.p).collect::<Vec<_>>());
     for (comparison, p) in comparisons.iter_mut().zip(adjusted) {
         comparison.p_adjusted = p;

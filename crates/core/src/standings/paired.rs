@@ -153,14 +153,16 @@ fn common_part(mut groups: Vec<(u64, u32)>) -> (Vec<(u64, u32)>, u64) {
 fn scale(pairs: &[Pair]) -> (u64, bool) {
     let total: f64 = pairs.iter().map(|it| (it.rates().0 - it.rates().1).abs()).sum();
     let most = (REACH_MAX as f64 / total.max(1.0)) as u64;
-    let mut by_samples: Vec<(u64, u32)> = {
-        let mut all: Vec<u64> =
-            pairs.iter().map(|it| lcm(u64::from(it.a.1), u64::from(it.b.1))).collect();
-        all.sort_unstable();
-        histogram(&all)
+    let of = |it: &Pair| {
+        if it.a.1 == it.b.1 { it.a.1.into() } else { lcm(it.a.1.into(), it.b.1.into()) }
     };
+    let mut all: Vec<u64> = pairs.iter().map(of).collect();
+    // Mostly they are all the same, and then they are in order.
+    if !all.is_sorted() {
+        all.sort_unstable();
+    }
     let mut scale = 1;
-    for (denominator, _) in by_samples.drain(..) {
+    for (denominator, _) in histogram(&all) {
         let finer = lcm(scale, denominator);
         if finer > most {
             return ((most / scale).max(1) * scale, false);

@@ -182,6 +182,18 @@ impl Results {
         self.sums[cell].add(trial);
     }
 
+    /// Puts the trials of further candidates in place of those of this one, which has none of them. Both are of
+    /// the same candidates and tasks.
+    pub fn take(&mut self, candidates: &[usize], other: &Self) {
+        let tasks = self.tasks.len();
+        for &it in candidates {
+            let cells = it * tasks..(it + 1) * tasks;
+            self.sums[cells.clone()].copy_from_slice(&other.sums[cells.clone()]);
+            let outcomes = cells.start * self.samples..cells.end * self.samples;
+            self.outcomes[outcomes.clone()].copy_from_slice(&other.outcomes[outcomes]);
+        }
+    }
+
     /// The candidates' names.
     #[must_use]
     pub fn candidates(&self) -> &[String] {

@@ -40,6 +40,8 @@ struct TrialOutput {
     helped: Option<String>,
     seconds: f64,
     cost: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    system: Option<String>,
     prompt: String,
     attempts: Vec<AttemptOutput>,
     requests: Vec<RequestOutput>,
@@ -142,6 +144,7 @@ fn trial(view: TrialView) -> TrialOutput {
         reason: row.verdict.and_then(Verdict::reason),
         seconds: view.seconds,
         cost: row.cost(),
+        system: view.system,
         prompt: view.prompt,
         attempts: view.attempts.into_iter().map(attempt).collect(),
         requests: row.requests.into_iter().map(request).collect(),

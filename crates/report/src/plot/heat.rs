@@ -89,7 +89,7 @@ pub fn pairs(view: &StandingsView) -> Option<String> {
     let mut pairs = view.comparisons.iter();
     for first in 0..names.len() {
         for second in first + 1..names.len() {
-            let Some(pair) = pairs.next() else { return None };
+            let pair = pairs.next()?;
             if pair.tasks == 0 {
                 continue;
             }

@@ -103,7 +103,7 @@ fn show_trial(out: &mut dyn Write, view: &TrialView, unseal: bool, style: Style)
     writeln!(
         out,
         "{verdict} after {} · answered in {} · {} tokens in, {} out · {} {}",
-        count(view.attempts.len(), "attempt"),
+        count(view.attempts.last().map_or(0, |it| it.row.number as usize), "attempt"),
         duration(view.seconds),
         tokens.input,
         tokens.output,
@@ -113,7 +113,14 @@ fn show_trial(out: &mut dyn Write, view: &TrialView, unseal: bool, style: Style)
     if let Some(how) = &trial.helped {
         writeln!(out, "a person helped: {}", safe(how))?;
     }
+    if let Some(system) = &view.system {
+        part(out, "system text", system, style)?;
+    }
     part(out, "prompt", &view.prompt, style)?;
+    for request in view.remarks() {
+        let (number, attempt) = (request.number, request.attempt);
+        writeln!(out, "request {number} of attempt {attempt}: {}", safe(&request.detail))?;
+    }
     for request in view.unanswered() {
         let status = request.status.map_or(String::new(), |it| format!(", status {it}"));
         writeln!(

@@ -1,6 +1,7 @@
 //! What standings are made of: one record or several, put together.
 
 use std::collections::{BTreeMap, HashMap};
+use std::thread;
 
 use fairtrial_core::digest::Digest;
 use fairtrial_core::plan::{Candidate, Feedback, PublishedFigure, ReadingMode};
@@ -107,6 +108,12 @@ pub struct StandingsSource<'a> {
     /// What each is called here.
     names: Vec<String>,
 }
+
+/// What each trial comes to by a grading.
+type Regraded = HashMap<TrialKey, RegradedTrial>;
+
+/// Trials from which on a record is large.
+const LARGE: usize = 100_000;
 
 /// Where the trials of one record go.
 struct Placement {
@@ -224,7 +231,7 @@ impl<'a> StandingsSource<'a> {
         &mut self,
         record: &Record,
         verdicts: VerdictSource,
-    ) -> Result<Option<HashMap<TrialKey, RegradedTrial>>, StandingsError> {
+    ) -> Result<Option<Regraded>, StandingsError> {
         if verdicts == VerdictSource::First {
             return Ok(None);
         }
@@ -245,35 +252,50 @@ impl<'a> StandingsSource<'a> {
         Ok(Some(record.regraded(grading.id)?))
     }
 
+    /// Reads the trials of a record: those of some candidates, where any are named. A large one is read by two
+    /// threads, each with a connection of its own.
     fn read(
         &mut self,
         record: &Record,
         placement: &Placement,
-        regraded: Option<&HashMap<TrialKey, RegradedTrial>>,
+        regraded: Option<&Regraded>,
         candidates: &[String],
     ) -> Result<(), StandingsError> {
-        // Rows come in the order of their names, so that each name is looked for once.
-        let (mut candidate, mut task) = ((String::new(), None), (String::new(), None));
-        let (results, not_regraded) = (&mut self.results, &mut self.not_regraded);
-        record.each_figures(candidates, |name, task_name, sample, figures| {
-            if candidate.0 != name || candidate.1.is_none() {
-                candidate = (name.to_owned(), placement.candidates.get(name).copied());
+        let mut names: Vec<String> = placement.candidates.keys().cloned().collect();
+        names.sort();
+        let trials = names.len() * self.results.tasks().len() * self.results.samples();
+        if trials < LARGE || names.len() < 2 || !candidates.is_empty() {
+            self.not_regraded += read(record, placement, regraded, candidates, &mut self.results)?;
+            return Ok(());
+        }
+        let (first, second) = names.split_at(names.len() / 2);
+        let folder = record.folder().to_owned();
+        let mut others = Results::new(
+            self.results.candidates().to_vec(),
+            self.results.tasks().to_vec(),
+            self.results.samples(),
+        );
+        let results = &mut self.results;
+        let (own, other) = thread::scope(|scope| {
+            let other = scope.spawn(|| {
+                let again = Record::open(&folder)?;
+                read(&again, placement, regraded, second, &mut others)
+            });
+            (read(record, placement, regraded, first, results), other.join())
+        });
+        self.not_regraded += own?;
+        match other {
+            Ok(Ok(not_regraded)) => {
+                self.not_regraded += not_regraded;
+                let of = |name: &String| placement.candidates.get(name).map(|it| it.0);
+                let places: Vec<usize> = second.iter().filter_map(of).collect();
+                self.results.take(&places, &others);
             }
-            if task.0 != task_name || task.1.is_none() {
-                task = (task_name.to_owned(), placement.tasks.get(task_name).copied());
+            // Whatever kept the other thread from it may not keep this one.
+            _ => {
+                self.not_regraded += read(record, placement, regraded, second, &mut self.results)?;
             }
-            let (Some((who, before)), Some(what)) = (candidate.1, task.1) else { return };
-            let mut figures = *figures;
-            if let Some(regraded) = regraded {
-                let key =
-                    TrialKey { candidate: name.to_owned(), task: task_name.to_owned(), sample };
-                match regraded.get(&key) {
-                    Some(again) => overrule(&mut figures, again),
-                    None => *not_regraded += usize::from(!figures.verdict.is_void()),
-                }
-            }
-            results.add(who, what, (before + sample) as usize, &figures);
-        })?;
+        }
         Ok(())
     }
 
@@ -399,6 +421,39 @@ impl Only {
             Self::Of(dimension, value) => Some((dimension, value)),
         }
     }
+}
+
+/// Reads the trials of some candidates, or of all where none is named; gives how many of them a grading was asked
+/// for and did not judge.
+fn read(
+    record: &Record,
+    placement: &Placement,
+    regraded: Option<&Regraded>,
+    candidates: &[String],
+    results: &mut Results,
+) -> Result<usize, RecordError> {
+    // Rows come in the order of their names, so that each name is looked for once.
+    let (mut candidate, mut task) = ((String::new(), None), (String::new(), None));
+    let mut not_regraded = 0;
+    record.each_figures(candidates, |name, task_name, sample, figures| {
+        if candidate.0 != name || candidate.1.is_none() {
+            candidate = (name.to_owned(), placement.candidates.get(name).copied());
+        }
+        if task.0 != task_name || task.1.is_none() {
+            task = (task_name.to_owned(), placement.tasks.get(task_name).copied());
+        }
+        let (Some((who, before)), Some(what)) = (candidate.1, task.1) else { return };
+        let mut figures = *figures;
+        if let Some(regraded) = regraded {
+            let key = TrialKey { candidate: name.to_owned(), task: task_name.to_owned(), sample };
+            match regraded.get(&key) {
+                Some(again) => overrule(&mut figures, again),
+                None => not_regraded += usize::from(!figures.verdict.is_void()),
+            }
+        }
+        results.add(who, what, (before + sample) as usize, &figures);
+    })?;
+    Ok(not_regraded)
 }
 
 fn overrule(figures: &mut TrialFigures, again: &RegradedTrial) {

@@ -242,14 +242,7 @@ pub fn standings_view(
     let results = &source.results;
     let Standings { candidates: rows, comparisons } = ranked(source, &scope);
     let slices = slices(source, &scope, options.by.as_ref())?;
-    let everybody: Vec<Standing> = scope
-        .candidates
-        .iter()
-        .flat_map(|&who| {
-            let alone = Scope { candidates: vec![who], ..scope.clone() };
-            Standings::compute(results, &alone, source.attempts()).candidates
-        })
-        .collect();
+    let everybody = everybody(source, &scope, &rows);
     let by_cost = match rows.iter().any(|it| it.cost() > 0.0) {
         true => steps(&rows, Standing::cost_per_trial),
         false => Vec::new(),
@@ -277,6 +270,18 @@ pub fn standings_view(
         comparisons,
         slices,
     })
+}
+
+/// Every candidate's row over the tasks that it did: those of the ranking, and those that stand for fewer tasks.
+fn everybody(source: &StandingsSource<'_>, scope: &Scope, rows: &[Standing]) -> Vec<Standing> {
+    let of = |&who: &usize| {
+        let ranked = rows.iter().find(|it| it.candidate == who).cloned();
+        ranked.or_else(|| {
+            let alone = Scope { candidates: vec![who], ..scope.clone() };
+            Standings::compute(&source.results, &alone, source.attempts()).candidates.pop()
+        })
+    };
+    scope.candidates.iter().filter_map(of).collect()
 }
 
 /// The standings of the candidates of a scope that stand for all of its tasks.

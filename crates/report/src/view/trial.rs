@@ -22,6 +22,8 @@ pub struct TrialView {
     pub currency: String,
     /// Seconds that the candidate took to answer.
     pub seconds: f64,
+    /// The candidate's system text, where it has one.
+    pub system: Option<String>,
     /// The first prompt.
     pub prompt: String,
     /// The attempts, in order.
@@ -121,6 +123,12 @@ pub struct TestView {
 }
 
 impl TrialView {
+    /// Requests that were answered, of which the host said something beside the answer: an odd reason why it
+    /// ended, a refusal.
+    pub fn remarks(&self) -> impl Iterator<Item = &RequestRow> {
+        self.row.requests.iter().filter(|it| it.outcome == "answered" && !it.detail.is_empty())
+    }
+
     /// The requests that were not answered.
     pub fn unanswered(&self) -> impl Iterator<Item = &RequestRow> {
         self.row.requests.iter().filter(|it| it.outcome != "answered")
@@ -178,6 +186,12 @@ pub fn trial_view(
         task: manifest.tasks.iter().find(|it| it.name == row.key.task).cloned(),
         currency: manifest.plan.currency.clone(),
         seconds,
+        system: manifest
+            .plan
+            .candidates
+            .iter()
+            .find(|it| it.name() == row.key.candidate)
+            .and_then(|it| it.system().map(str::to_owned)),
         prompt: record.text(&row.prompt)?,
         attempts: views,
         row,
