@@ -5,6 +5,8 @@
 mod acp;
 mod agents;
 mod answers;
+mod browser;
+mod compare;
 mod demo;
 mod doctor;
 mod env;
@@ -14,7 +16,9 @@ mod input;
 #[path = "../../../sandbox/tests/support/needs.rs"]
 mod needs;
 mod read;
+mod regatta;
 mod regrade;
+mod report;
 mod resume;
 mod scripted;
 mod show;
