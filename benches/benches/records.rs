@@ -1,6 +1,6 @@
 //! Large records: standings with intervals, ranks and ranges, one comparison, one trial, reading included, beside
-//! the same by a script of numpy and pandas. `cargo bench -p fairtrial-benches --bench records`; with `--large`
-//! for 1,000,000 trials.
+//! the same by a script of numpy and pandas. `cargo bench -p fairtrial-benches --bench records`; with `-- --large`
+//! for 1,000,000 trials; with `-- --report` the page of 20,000 trials with answers of their own.
 
 #![expect(clippy::print_stdout, reason = "a benchmark's figures are its output")]
 
@@ -13,10 +13,17 @@ use fairtrial_benches::{RecordSize, generate, median, wait_with_usage};
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let args: Vec<String> = std::env::args().collect();
     let is_set = |name: &str| args.iter().any(|it| it == name);
-    let size =
-        |candidates, tasks, samples, void_in| RecordSize { candidates, tasks, samples, void_in };
+    let own_texts = is_set("--report");
+    let size = |candidates, tasks, samples, void_in| RecordSize {
+        candidates,
+        tasks,
+        samples,
+        void_in,
+        own_texts,
+    };
     let sizes = match (is_set("--test"), is_set("--large")) {
         (true, _) => vec![size(3, 20, 2, 50)],
+        _ if own_texts => vec![size(10, 400, 5, 50)],
         (false, false) => vec![size(20, 500, 10, 0), size(20, 500, 10, 50)],
         (false, true) => vec![size(100, 1000, 10, 0), size(100, 1000, 10, 50)],
     };
@@ -51,7 +58,17 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
             let time = median(times).as_secs_f64();
             println!("  {name:<12} {time:>7.3} s {:>6} MB", memory / 1000);
         }
-        reference(&record);
+        if own_texts {
+            let page = folder.path().join("page.html");
+            let began = Instant::now();
+            let args = ["report", &path, "-o", &page.to_string_lossy()];
+            assert!(Command::new(&program).args(args).status()?.success());
+            let size = std::fs::metadata(&page)?.len() as f64 / 1e6;
+            let seconds = began.elapsed().as_secs_f64();
+            println!("  {:<12} {seconds:>7.3} s {size:>6.1} MB of page", "report");
+        } else {
+            reference(&record);
+        }
     }
     Ok(())
 }

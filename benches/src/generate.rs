@@ -4,7 +4,9 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use fairtrial_core::digest::Digest;
+use fairtrial_core::judgement::TestOutcome;
 use fairtrial_core::plan::Plan;
+use fairtrial_core::verdict::FailReason;
 use fairtrial_record::{FORMAT_VERSION, Manifest, Record, TaskNote};
 use rusqlite::{Connection, params};
 use ruzstd::encoding::{CompressionLevel, compress_to_vec};
@@ -20,6 +22,8 @@ pub struct RecordSize {
     pub samples: u32,
     /// One trial in so many is void; 0: none.
     pub void_in: u32,
+    /// Whether every attempt has an answer, code and tests of its own; else all share one text.
+    pub own_texts: bool,
 }
 
 /// Makes a record with trials of up to three attempts. All rows go into one transaction, since nobody needs to
@@ -37,10 +41,7 @@ pub fn generate(folder: &Path, size: RecordSize) -> Result<(), Box<dyn std::erro
     let files = r#"{"berth.py": "def berth(a, b):\n    return a - b\n"}"#;
     let content = compress_to_vec(files.as_bytes(), CompressionLevel::Fastest);
     let digest = Digest::of(files.as_bytes()).as_str().to_owned();
-    transaction.execute(
-        "INSERT OR IGNORE INTO blobs (digest, size, content) VALUES (?1, ?2, ?3)",
-        params![digest, files.len() as i64, content],
-    )?;
+    store(&transaction, &digest, files, &content)?;
     insert(&transaction, size, &digest)?;
     transaction.commit()?;
     database.execute_batch(&figures())?;
@@ -53,6 +54,62 @@ fn figures() -> String {
     let sql = include_str!("../../crates/record/src/migrations/7-figures.sql");
     sql.split_once("INSERT INTO figures")
         .map_or_else(String::new, |it| format!("INSERT INTO figures{}", it.1))
+}
+
+fn store(
+    transaction: &rusqlite::Transaction<'_>,
+    digest: &str,
+    text: &str,
+    content: &[u8],
+) -> rusqlite::Result<()> {
+    let insert = "INSERT OR IGNORE INTO blobs (digest, size, content) VALUES (?1, ?2, ?3)";
+    transaction.prepare_cached(insert)?.execute(params![digest, text.len() as i64, content])?;
+    Ok(())
+}
+
+/// Stores a text, and gives its digest.
+fn stored(transaction: &rusqlite::Transaction<'_>, text: &str) -> rusqlite::Result<String> {
+    let digest = Digest::of(text.as_bytes()).as_str().to_owned();
+    let content = compress_to_vec(text.as_bytes(), CompressionLevel::Fastest);
+    store(transaction, &digest, text, &content)?;
+    Ok(digest)
+}
+
+/// Words of a program that nobody wrote.
+const WORDS: [&str; 24] = [
+    "tide", "berth", "cargo", "pilot", "toll", "quay", "crane", "ferry", "signal", "buoy",
+    "anchor", "hold", "for", "in", "if", "return", "while", "not", "len", "range", "sorted", "sum",
+    "max", "append",
+];
+
+/// A program of some sixty lines, as different from another as two answers to one task are.
+fn program(chance: &mut impl FnMut(u32) -> u32) -> String {
+    let mut text = String::from("def berth(a, b):\n");
+    for line in 0..60 {
+        text.push_str(&" ".repeat(4 * (1 + (line % 3))));
+        for _ in 0..3 + chance(6) {
+            text.push_str(WORDS[chance(WORDS.len() as u32) as usize]);
+            text.push_str([" ", " = ", "(", "[", "] + ", ")"][chance(6) as usize]);
+        }
+        text.push_str(&format!("{}\n", chance(1000)));
+    }
+    text
+}
+
+/// Nine tests, of which so many passed.
+fn tests(passed: u32) -> String {
+    let test = |number: u32| {
+        let mut test = TestOutcome::passed(&format!("call {number}"), false, 1.0);
+        if number > passed {
+            test.failed = Some(FailReason::WrongResult);
+            test.summary = "another value than was expected".to_owned();
+            test.input = format!("[{number}, 17]");
+            test.expected = number.to_string();
+            test.found = (number + 1).to_string();
+        }
+        test
+    };
+    serde_json::to_string(&(1..=9).map(test).collect::<Vec<_>>()).unwrap_or_default()
 }
 
 fn manifest(size: RecordSize) -> Result<Manifest, Box<dyn std::error::Error>> {
@@ -109,9 +166,9 @@ fn insert(
     let mut attempt = transaction.prepare(
         "INSERT INTO attempts (candidate, task, sample, attempt, round, answer_kind, answer, cut_off, answered,
          verdict, reason, tests_passed, tests_total, credit, deviations, code, notes, judge_seconds,
-         same_failure, undone, repeated, turned_red, false_claims)
-         VALUES (?1, ?2, ?3, ?4, 1, 'text', ?5, 0, ?6, ?7, ?8, ?9, 9, ?10, '[]', ?5, '[]', 0.1,
-         0, 0, 0, 0, 0)",
+         same_failure, undone, repeated, turned_red, false_claims, tests)
+         VALUES (?1, ?2, ?3, ?4, 1, 'text', ?5, 0, ?6, ?7, ?8, ?9, 9, ?10, '[]', ?11, '[]', 0.1,
+         0, 0, 0, 0, 0, ?12)",
     )?;
     let mut request = transaction.prepare(
         "INSERT INTO requests (candidate, task, sample, round, attempt, number, sent, outcome, detail, status,
@@ -151,8 +208,18 @@ fn insert(
                         if passes { ("pass", None) } else { ("fail", Some("wrong result")) };
                     let passed = if passes { 9 } else { 4 };
                     let credit = f64::from(passed) / 9.0;
+                    let (answer, code, tests) = if size.own_texts {
+                        let program = program(&mut chance);
+                        let files = serde_json::json!({ "berth.py": program }).to_string();
+                        let answer = format!("Here it is.\n\n```python\n{program}```\n");
+                        let tests = stored(transaction, &tests(passed))?;
+                        (stored(transaction, &answer)?, stored(transaction, &files)?, Some(tests))
+                    } else {
+                        (digest.to_owned(), digest.to_owned(), None)
+                    };
                     attempt.execute(params![
-                        name, task_name, sample, place, digest, at, verdict, reason, passed, credit
+                        name, task_name, sample, place, answer, at, verdict, reason, passed,
+                        credit, code, tests
                     ])?;
                     request.execute(params![name, task_name, sample, place, at])?;
                 }

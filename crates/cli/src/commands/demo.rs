@@ -10,6 +10,7 @@ use fairtrial_standin::{StandinServer, shipped_models, start};
 use include_dir::{Dir, include_dir};
 
 use crate::args::DemoArgs;
+use crate::commands::report::write_page;
 use crate::commands::run::{Readiness, prepared, run_all};
 use crate::environment::Environment;
 use crate::errors::Failure;
@@ -42,12 +43,15 @@ pub fn run(
     writeln!(err, "{models} simulated models answer at {}", handle.endpoint())?;
     let record = folder.join("record");
     let code = run_all(&preparation, &record, environment, out, err)?;
+    let page = folder.join("report.html");
+    write_page(&record, &page)?;
+    writeln!(out, "\nA page to look at: {}", page.display())?;
     let (shown, record) = (folder.display(), record.display());
     let program = environment.program();
     writeln!(
         out,
-        "\nLook next:\n  {program} standings {record} --json\n  {program} show {record} --task \
-         tow-order\n  {program} show {record} --task tide-windows --candidate puffin\nRun it \
+        "\nLook next:\n  {program} standings {record} --by category\n  {program} compare {record} \
+         guillemot petrel\n  {program} show {record} --task tide-windows --candidate puffin\nRun it \
          yourself, in two terminals:\n  {program} standin {shown}/docket\n  {program} run \
          {shown}/plan.toml --record {shown}/my-record"
     )?;
@@ -57,7 +61,7 @@ pub fn run(
 /// Writes the demo's files. A folder that holds anything else is left alone; a file that is there
 /// already is kept as the user has it.
 fn prepare(folder: &Path, seed: Option<u64>) -> Result<(), Failure> {
-    let known = ["agents", "docket", "plan.toml", "record", "my-record"];
+    let known = ["agents", "docket", "plan.toml", "record", "my-record", "report.html"];
     if let Ok(entries) = fs::read_dir(folder) {
         for entry in entries.flatten() {
             if !known.iter().any(|name| entry.file_name() == *name) {

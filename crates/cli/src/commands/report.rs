@@ -7,8 +7,9 @@ use std::path::Path;
 use fairtrial_record::{Record, RecordError, Selection};
 use fairtrial_report::{
     Painter, RankingLayout, StandingsExtras, StandingsOptions, StandingsSource, StandingsView,
-    frontier_grids, grid_csv, grid_markdown, junit_xml, matrix_grid, plots, report_html,
-    report_view, standalone, standings_grids, standings_json, standings_notes, trial_list,
+    VerdictSource, frontier_grids, grid_csv, grid_markdown, junit_xml, matrix_grid, plots,
+    report_html, report_view, standalone, standings_grids, standings_json, standings_notes,
+    trial_list,
 };
 use tempfile::NamedTempFile;
 
@@ -59,7 +60,25 @@ pub fn run(args: &ReportArgs, out: &mut dyn Write, err: &mut dyn Write) -> Resul
         write(out)?;
         return Ok(0);
     }
-    let failed = |source| Failure::File { what: "write", path: file.clone(), source };
+    into_file(file, &write)?;
+    writeln!(err, "report: {}", file.display())?;
+    Ok(0)
+}
+
+/// Writes the page of a record, without anything sealed.
+pub fn write_page(record: &Path, file: &Path) -> Result<(), Failure> {
+    let records = [Record::open(record)?];
+    let source = StandingsSource::open(&records, VerdictSource::First)?;
+    let view = report_view(&source, &StandingsOptions::default())?;
+    into_file(file, &|to| Ok(report_html(to, &view, &source, false)?))
+}
+
+/// Writes a file as a whole or not at all: to a temporary name, then renamed.
+fn into_file(
+    file: &Path,
+    write: &dyn Fn(&mut dyn Write) -> Result<(), Failure>,
+) -> Result<(), Failure> {
+    let failed = |source| Failure::File { what: "write", path: file.to_owned(), source };
     let folder = file.parent().filter(|it| !it.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let mut temporary = NamedTempFile::new_in(folder).map_err(failed)?;
     {
@@ -69,8 +88,7 @@ pub fn run(args: &ReportArgs, out: &mut dyn Write, err: &mut dyn Write) -> Resul
     }
     readable(temporary.path()).map_err(failed)?;
     temporary.persist(file).map_err(|it| failed(it.error))?;
-    writeln!(err, "report: {}", file.display())?;
-    Ok(0)
+    Ok(())
 }
 
 /// A file that is to be shown to others is readable by them, as far as the folder lets them.
