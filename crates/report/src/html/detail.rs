@@ -6,11 +6,12 @@ use std::io::{self, Write as _};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use fairtrial_core::answer::Code;
+use fairtrial_record::AttemptRow;
 use flate2::Compression;
 use flate2::write::GzEncoder;
 use serde::Serialize;
 
-use crate::view::{AttemptView, StepView, TestView, TrialView};
+use crate::view::{AttemptView, StepView, TestView, TrialEvidence};
 
 /// Longest text that is kept whole, in bytes; of longer ones head and tail are.
 const TEXT_MAX: usize = 24 << 10;
@@ -36,7 +37,8 @@ struct TrialDetail {
     trial: i64,
     sample: u32,
     verdict: String,
-    prompt: usize,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    prompt: Option<usize>,
     seconds: f64,
     cost: f64,
     tokens: [u64; 2],
@@ -52,7 +54,9 @@ struct AttemptDetail {
     verdict: String,
     tests_passed: u32,
     tests_total: u32,
-    answer: usize,
+    /// `None`: the page has no texts of this trial.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    answer: Option<usize>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     deviations: Vec<String>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -98,7 +102,7 @@ struct StepDetail {
 ///
 /// # Errors
 /// Never, but that the encoder could not be written to.
-pub fn packed(trials: &[TrialView]) -> io::Result<String> {
+pub fn packed(trials: &[TrialEvidence]) -> io::Result<String> {
     let mut detail = TaskDetail::default();
     for trial in trials {
         let trial = detail.trial(trial);
@@ -121,22 +125,33 @@ impl TaskDetail {
         self.texts.len() - 1
     }
 
-    fn trial(&mut self, view: &TrialView) -> TrialDetail {
-        let row = &view.row;
+    fn trial(&mut self, evidence: &TrialEvidence) -> TrialDetail {
+        let row = evidence.row();
         let tokens = row.tokens();
-        let unanswered = view.unanswered().map(|it| format!("{}: {}", it.outcome, it.detail));
+        let unanswered = row.requests.iter().filter(|it| it.outcome != "answered");
+        let unanswered = unanswered.map(|it| format!("{}: {}", it.outcome, it.detail));
+        let (prompt, attempts) = match evidence {
+            TrialEvidence::Full(view) => (
+                Some(self.text(&view.prompt)),
+                view.attempts.iter().map(|it| self.attempt(it)).collect(),
+            ),
+            TrialEvidence::Brief(row) => (None, row.attempts.iter().map(brief).collect()),
+        };
         TrialDetail {
             candidate: row.key.candidate.clone(),
             trial: row.number,
             sample: row.key.sample,
             verdict: row.verdict.map_or("under way".to_owned(), |it| it.to_string()),
-            prompt: self.text(&view.prompt),
-            seconds: view.seconds,
+            prompt,
+            seconds: match evidence {
+                TrialEvidence::Full(view) => view.seconds,
+                TrialEvidence::Brief(row) => row.seconds(),
+            },
             cost: row.cost(),
             tokens: [tokens.input, tokens.output],
             helped: row.helped.clone(),
             unanswered: unanswered.map(|it| shortened(&it)).collect(),
-            attempts: view.attempts.iter().map(|it| self.attempt(it)).collect(),
+            attempts,
         }
     }
 
@@ -160,10 +175,10 @@ impl TaskDetail {
             format!("{} ({}/{} tests), {at}{cause}", row.again, row.passed, row.total)
         });
         AttemptDetail {
-            verdict: row.verdict.map_or("not judged".to_owned(), |it| it.to_string()),
+            verdict: verdict_of(row),
             tests_passed: row.tests_passed,
             tests_total: row.tests_total,
-            answer: self.text(&view.answer),
+            answer: Some(self.text(&view.answer)),
             deviations: row.deviations.clone(),
             files,
             change,
@@ -189,6 +204,29 @@ impl TaskDetail {
             open,
         }
     }
+}
+
+/// What an attempt came to, without any text.
+fn brief(row: &AttemptRow) -> AttemptDetail {
+    AttemptDetail {
+        verdict: verdict_of(row),
+        tests_passed: row.tests_passed,
+        tests_total: row.tests_total,
+        answer: None,
+        deviations: row.deviations.clone(),
+        files: Vec::new(),
+        change: None,
+        message: None,
+        feedback: None,
+        notes: Vec::new(),
+        tests: Vec::new(),
+        steps: Vec::new(),
+        again: Vec::new(),
+    }
+}
+
+fn verdict_of(row: &AttemptRow) -> String {
+    row.verdict.map_or("not judged".to_owned(), |it| it.to_string())
 }
 
 fn step(step: &StepView) -> StepDetail {

@@ -126,7 +126,7 @@ const attempt = (it, number, texts, last) => {
     it.deviations ? `not as asked: ${it.deviations.join(", ")}` : ""));
   for (const note of it.notes ?? []) part.append(facts(note));
   for (const again of it.again ?? []) part.append(facts(`judged again: ${again}`));
-  part.append(folded("answer", make("pre", texts[it.answer])));
+  if (it.answer !== undefined) part.append(folded("answer", make("pre", texts[it.answer])));
   for (const [path, text] of it.files ?? []) part.append(folded(path, highlighted(texts[text]), last));
   if (it.change !== undefined) part.append(folded("change", difference(texts[it.change]), last));
   if (it.steps) {
@@ -169,12 +169,14 @@ const show = async (task, candidate) => {
   const texts = detail.texts;
   const trials = detail.trials.filter((it) => it.candidate === name || name.startsWith(`${it.candidate} (`));
   const parts = [];
-  if (trials.length) parts.push(folded("prompt", make("pre", texts[trials[0].prompt])));
+  const prompt = trials.find((it) => it.prompt !== undefined);
+  if (prompt) parts.push(folded("prompt", make("pre", texts[prompt.prompt])));
   for (const trial of trials) {
     parts.push(make("h3", `Sample ${trial.sample}`));
     parts.push(facts(verdict(trial.verdict), `trial ${trial.trial}`, `${trial.seconds.toFixed(2)} s`,
       `${trial.tokens[0]} tokens in, ${trial.tokens[1]} out`, `cost ${trial.cost.toPrecision(4)}`));
     if (trial.helped) parts.push(facts(`a person helped: ${trial.helped}`));
+    if (trial.prompt === undefined) parts.push(facts(`its texts are not in this page: fairtrial show RECORD --trial ${trial.trial}`));
     for (const text of trial.unanswered ?? []) parts.push(facts(`not answered: ${text}`));
     trial.attempts.forEach((it, place) =>
       parts.push(attempt(it, place + 1, texts, place === trial.attempts.length - 1)));

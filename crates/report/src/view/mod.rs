@@ -16,7 +16,7 @@ pub use self::comparison::{
 pub use self::doctor::{DoctorView, LanguageView, LayerView};
 pub use self::matrix::{MatrixCell, MatrixRow, MatrixView, matrix_view};
 pub use self::reading::ReadingView;
-pub use self::report::{ReportView, report_view, trials_at};
+pub use self::report::{ReportView, TrialEvidence, report_view, trials_at};
 pub use self::source::{JoinNote, Only, StandingsError, StandingsSource, VerdictSource};
 pub use self::standings::{
     Deviations, Helped, NamedStep, NarrowStandings, Note, PublishedRow, ReasonsView, Slice,

@@ -1,6 +1,7 @@
 //! A whole record for others: the standings, tasks by candidates, and how it was run.
 
 use fairtrial_core::standings::Dimension;
+use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{Record, RecordError, Selection, TrialRow};
 use serde_json::Value;
 
@@ -69,8 +70,31 @@ pub fn report_view(
     })
 }
 
-/// The trials of a task in full, those of all records one after the other. With `unseal`, what is sealed is there,
-/// too.
+/// What there is behind a trial.
+#[derive(Debug, Clone, PartialEq)]
+pub enum TrialEvidence {
+    /// All of it.
+    Full(Box<TrialView>),
+    /// What it came to, without any text.
+    Brief(Box<TrialRow>),
+}
+
+impl TrialEvidence {
+    /// The trial's row; of one in full without its attempts.
+    #[must_use]
+    pub fn row(&self) -> &TrialRow {
+        match self {
+            Self::Full(view) => &view.row,
+            Self::Brief(row) => row,
+        }
+    }
+}
+
+/// Trials from which on not every one has its texts in a page.
+const MANY: usize = 5000;
+
+/// The trials at a task, by candidate and sample, those of all records. Where there are very many, each candidate's
+/// first one that passed and first one that did not are there in full. With `unseal`, what is sealed is there, too.
 ///
 /// # Errors
 /// When a record cannot be read.
@@ -78,18 +102,31 @@ pub fn trials_at(
     source: &StandingsSource<'_>,
     task: &str,
     unseal: bool,
-) -> Result<Vec<TrialView>, RecordError> {
-    let selection = Selection { task: Some(task.to_owned()), ..Selection::default() };
-    let mut views = Vec::new();
+) -> Result<Vec<TrialEvidence>, RecordError> {
+    let is_whole = source.results.over() < MANY;
+    let mut all = Vec::new();
     for record in &source.records {
-        let of = |row: TrialRow| trial_view(record, row, unseal);
-        views
-            .extend(record.trials(&selection)?.into_iter().map(of).collect::<Result<Vec<_>, _>>()?);
+        for candidate in &record.manifest().plan.candidates {
+            let selection = Selection {
+                candidate: Some(candidate.name().to_owned()),
+                task: Some(task.to_owned()),
+                ..Selection::default()
+            };
+            let mut rows = record.trials(&selection)?;
+            rows.sort_by_key(|it| it.key.sample);
+            let mut shown = Vec::new();
+            for row in rows {
+                let kind = row.verdict.map(Verdict::is_pass);
+                if is_whole || !shown.contains(&kind) {
+                    shown.push(kind);
+                    all.push(TrialEvidence::Full(Box::new(trial_view(record, row, unseal)?)));
+                } else {
+                    all.push(TrialEvidence::Brief(Box::new(row)));
+                }
+            }
+        }
     }
-    views.sort_by(|a, b| {
-        (&a.row.key.candidate, a.row.key.sample).cmp(&(&b.row.key.candidate, b.row.key.sample))
-    });
-    Ok(views)
+    Ok(all)
 }
 
 fn setup(source: &StandingsSource<'_>) -> Vec<SetupGroup> {
