@@ -7,7 +7,7 @@ use super::source::StandingsSource;
 /// Tasks by candidates.
 #[derive(Debug, Clone, PartialEq)]
 pub struct MatrixView {
-    /// The candidates, the best first.
+    /// The candidates, those that did most tasks first, and of these the best.
     pub candidates: Vec<String>,
     /// The tasks, the hardest last.
     pub rows: Vec<MatrixRow>,
@@ -42,11 +42,10 @@ pub struct MatrixCell {
 pub fn matrix_view(source: &StandingsSource<'_>, scope: &Scope) -> MatrixView {
     let results = &source.results;
     let within = scope.within.unwrap_or(u32::MAX);
-    let order: Vec<usize> = Standings::compute(results, scope, 1)
-        .candidates
-        .into_iter()
-        .map(|it| it.candidate)
-        .collect();
+    let mut rows = Standings::compute(results, scope, 1).candidates;
+    // Who did all tasks comes before who did some.
+    rows.sort_by_key(|it| std::cmp::Reverse(it.tasks));
+    let order: Vec<usize> = rows.into_iter().map(|it| it.candidate).collect();
     let cell = |task: usize, who: usize| {
         let (solved, trials) = results.counts(who, task, within);
         let void = results.outcomes(who, task).iter().filter(|it| it.void().is_some()).count();
