@@ -11,7 +11,7 @@ use fairtrial_core::language::LanguageDefinition;
 use fairtrial_core::source::SourceError;
 use fairtrial_grading::FolderError;
 use fairtrial_record::RecordError;
-use fairtrial_report::{PngError, ReportError, StandingsError, safe};
+use fairtrial_report::{PageError, PngError, StandingsError, safe};
 use fairtrial_runner::{FilesError, PrepareError, ReadError, RegradeError, RunError, VetError};
 use fairtrial_sandbox::SandboxError;
 use fairtrial_standin::StandinError;
@@ -85,7 +85,7 @@ pub enum Failure {
     NoFormat(PathBuf),
     /// A report.
     #[error(transparent)]
-    Report(#[from] ReportError),
+    Report(#[from] PageError),
     /// A picture of a plot.
     #[error(transparent)]
     Png(#[from] PngError),
@@ -163,7 +163,7 @@ impl Failure {
             Self::NoFormat(_) => {
                 Advice::of(USAGE).hint("say it: --format html, markdown, csv, json or junit")
             }
-            Self::Report(ReportError::Record(error)) => of_record(error),
+            Self::Report(PageError::Record(error)) => of_record(error),
             Self::Report(_) => Advice::of(OUTSIDE),
             Self::Png(PngError::NoFont) => Advice::of(OUTSIDE)
                 .hint("install one, such as fonts-dejavu-core; or take SVG, without --png"),
@@ -207,7 +207,7 @@ fn of_regrading(error: &RegradeError) -> Advice {
 fn of_standings(error: &StandingsError) -> Advice {
     match error {
         StandingsError::Record(error) => of_record(error),
-        StandingsError::Currencies { .. } => Advice::of(USAGE),
+        StandingsError::Currencies { .. } | StandingsError::TooMany { .. } => Advice::of(USAGE),
         StandingsError::NoGrading { .. } => {
             Advice::of(USAGE).hint("add one: fairtrial regrade RECORD")
         }

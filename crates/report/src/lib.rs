@@ -23,13 +23,13 @@ pub use grid::{
     Grid, RankingColumn, alike_grid, compared_tasks_grid, comparison_grid, legend, matrix_grid,
     pairs_grid, tasks_grid,
 };
-pub use html::{ReportError, report_html};
+pub use html::{PageError, report_html};
 pub use json::{
     StandingsExtras, comparisons_json, doctor_json, gate_json, reading_json, regrade_json,
     show_json, standings_json, vet_json,
 };
 pub use junit::junit_xml;
-pub use markdown::grid_markdown;
+pub use markdown::{grid_markdown, notes_markdown};
 pub use plot::{Painter, Plot, PngError, plots, standalone};
 pub use safe::safe;
 pub use style::Style;

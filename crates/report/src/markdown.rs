@@ -25,6 +25,14 @@ pub fn grid_markdown(out: &mut dyn Write, grid: &Grid) -> io::Result<()> {
     writeln!(out)
 }
 
+/// Writes notes as a list.
+///
+/// # Errors
+/// When the writer fails.
+pub fn notes_markdown(out: &mut dyn Write, notes: &[String]) -> io::Result<()> {
+    notes.iter().try_for_each(|it| writeln!(out, "- {}", plain(it)))
+}
+
 /// A text that Markdown takes for nothing but text, on one line.
 pub fn plain(text: &str) -> String {
     let mut out = String::new();

@@ -7,8 +7,8 @@ use std::path::Path;
 use fairtrial_record::{Record, RecordError, Selection};
 use fairtrial_report::{
     Painter, RankingLayout, StandingsExtras, StandingsOptions, StandingsSource, StandingsView,
-    VerdictSource, frontier_grids, grid_csv, grid_markdown, junit_xml, matrix_grid, plots,
-    report_html, report_view, standalone, standings_grids, standings_json, standings_notes,
+    VerdictSource, frontier_grids, grid_csv, grid_markdown, junit_xml, matrix_grid, notes_markdown,
+    plots, report_html, report_view, standalone, standings_grids, standings_json, standings_notes,
     trial_list,
 };
 use tempfile::NamedTempFile;
@@ -109,9 +109,7 @@ fn markdown(
     grids.extend(frontier_grids(view));
     grids.push(matrix.clone());
     grids.iter().try_for_each(|it| grid_markdown(out, it))?;
-    for note in standings_notes(view) {
-        writeln!(out, "- {note}")?;
-    }
+    notes_markdown(out, &standings_notes(view))?;
     Ok(())
 }
 

@@ -6,8 +6,8 @@ use fairtrial_record::{Record, RecordError};
 use fairtrial_report::{
     Grid, RankingLayout, StandingsExtras, StandingsOptions, StandingsSource, alike_grid,
     alike_view, comparison_grid, frontier_grids, grid_csv, grid_markdown, matrix_grid, matrix_view,
-    pairs_grid, standings, standings_grids, standings_head, standings_json, standings_notes,
-    standings_view, tasks_grid, tasks_view, write_grid,
+    notes_markdown, pairs_grid, standings, standings_grids, standings_head, standings_json,
+    standings_notes, standings_view, tasks_grid, tasks_view, write_grid,
 };
 
 use crate::args::{StandingsArgs, StandingsPart};
@@ -65,9 +65,7 @@ pub fn run(
         grids.first().map(|it| grid_csv(out, it)).transpose()?;
     } else if args.format.markdown {
         grids.iter().try_for_each(|it| grid_markdown(out, it))?;
-        for note in standings_notes(&view) {
-            writeln!(out, "- {note}")?;
-        }
+        notes_markdown(out, &standings_notes(&view))?;
     } else if matrix || pairs || tasks || alike || frontier {
         standings_head(out, &view, environment.style())?;
         for grid in &grids {

@@ -157,3 +157,38 @@ fn published_figures_stand_beside_and_are_not_mixed_in() {
     );
     assert_eq!(json["candidates"].as_array().unwrap().len(), 3);
 }
+
+#[test]
+fn a_manifest_that_says_anything_takes_no_memory_for_it() {
+    let env = sailed();
+    let manifest = std::fs::read_to_string(env.path("record/manifest.json")).unwrap();
+    let samples = "\"samples\": 2";
+    assert!(manifest.contains(samples));
+    env.write("record/manifest.json", &manifest.replacen(samples, "\"samples\": 4000000000", 1));
+    for command in [["standings", "record"].as_slice(), &["report", "record", "-o", "page.html"]] {
+        let ran = env.run(command);
+        assert_eq!(ran.code, 2, "{}", ran.out);
+        assert!(ran.err.contains("3 candidates at 8 tasks with 4000000000 samples"), "{}", ran.err);
+    }
+}
+
+#[test]
+fn what_a_name_says_is_no_markup_in_any_form() {
+    let env = sailed();
+    let manifest = std::fs::read_to_string(env.path("record/manifest.json")).unwrap();
+    let hostile = "<img src=x>|*=1+1\u{202e}";
+    let said = serde_json::to_string(hostile).unwrap();
+    env.write(
+        "record/manifest.json",
+        &manifest.replace("\"title\": \"Regatta\"", &format!("\"title\": {said}")),
+    );
+    let markdown = env.run(&["standings", "record", "--markdown"]).out;
+    assert!(!markdown.contains("<img"), "{markdown}");
+    let text = env.run(&["standings", "record"]).out;
+    assert!(text.contains("\\u{202e}") && !text.contains('\u{202e}'), "{text}");
+    assert_eq!(env.run(&["report", "record", "-o", "page.html"]).code, 0);
+    let page = std::fs::read_to_string(env.path("page.html")).unwrap();
+    assert!(page.contains("&lt;img src=x&gt;") && !page.contains('\u{202e}'));
+    let xml = env.run(&["report", "record", "-o", "-", "--format", "junit"]).out;
+    assert!(xml.contains("name=\"&lt;img src=x&gt;|*=1+1\\u{202e}\""), "{xml}");
+}

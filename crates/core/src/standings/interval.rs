@@ -63,7 +63,8 @@ const VARYING: usize = 8;
 /// differences that the paired test of
 /// [`SignFlipTest`](super::SignFlipTest) would not reject, in its normal approximation: the shifts δ with
 /// |Σ(d − δ)| ≤ 1.96 √Σ(d − δ)², which are mean ± 1.96 s / √(n − 1.96²) with s² = Σ(d − mean)² / n. So it agrees
-/// with the test. Where fewer vary, that would be too narrow, and it is [`hybrid_interval`].
+/// with the test. Where fewer vary, that would be too narrow, and it is a hybrid of both score intervals (Newcombe
+/// 1998, method 10).
 #[must_use]
 pub fn paired_interval(pairs: &[Pair]) -> Option<(f64, f64)> {
     let n = pairs.len() as f64;

@@ -121,6 +121,12 @@ impl Standing {
         (self.trials > 0).then(|| self.sums.seconds / self.trials as f64)
     }
 
+    /// Seconds to answer for each trial that was solved; `None` when none was.
+    #[must_use]
+    pub fn seconds_per_solved(&self) -> Option<f64> {
+        (self.solved > 0).then(|| self.sums.seconds / self.solved as f64)
+    }
+
     /// Trials with each sort of trouble, of those in which it was looked for.
     #[must_use]
     pub fn trouble(&self) -> (Trouble, u32) {

@@ -109,11 +109,12 @@ pub struct CellSums {
     pub helped_passed: u32,
 }
 
+/// Counts that a stranger's record makes up do not overflow: they stop at the highest number.
 impl CellSums {
     fn add(&mut self, trial: &TrialFigures) {
-        self.tokens.input += trial.tokens.input;
-        self.tokens.cached += trial.tokens.cached;
-        self.tokens.output += trial.tokens.output;
+        self.tokens.input = self.tokens.input.saturating_add(trial.tokens.input);
+        self.tokens.cached = self.tokens.cached.saturating_add(trial.tokens.cached);
+        self.tokens.output = self.tokens.output.saturating_add(trial.tokens.output);
         self.cost += trial.cost;
         self.estimated += u32::from(trial.estimated);
         self.helped += u32::from(trial.helped);
@@ -121,9 +122,9 @@ impl CellSums {
         if trial.verdict.is_void() {
             return;
         }
-        self.answers += trial.answers;
-        self.deviating += trial.deviating;
-        self.strict += u32::from(trial.strict);
+        self.answers = self.answers.saturating_add(trial.answers);
+        self.deviating = self.deviating.saturating_add(trial.deviating);
+        self.strict = self.strict.saturating_add(u32::from(trial.strict));
         self.credit += trial.credit;
         self.seconds += trial.seconds;
         if let Some(trouble) = trial.trouble {
@@ -134,14 +135,14 @@ impl CellSums {
 
     /// Adds another's sums.
     pub fn merge(&mut self, other: &Self) {
-        self.answers += other.answers;
-        self.deviating += other.deviating;
-        self.strict += other.strict;
+        self.answers = self.answers.saturating_add(other.answers);
+        self.deviating = self.deviating.saturating_add(other.deviating);
+        self.strict = self.strict.saturating_add(other.strict);
         self.credit += other.credit;
         self.seconds += other.seconds;
-        self.tokens.input += other.tokens.input;
-        self.tokens.cached += other.tokens.cached;
-        self.tokens.output += other.tokens.output;
+        self.tokens.input = self.tokens.input.saturating_add(other.tokens.input);
+        self.tokens.cached = self.tokens.cached.saturating_add(other.tokens.cached);
+        self.tokens.output = self.tokens.output.saturating_add(other.tokens.output);
         self.cost += other.cost;
         self.estimated += other.estimated;
         self.looked_for += other.looked_for;

@@ -45,6 +45,8 @@ worded! {
         Refused = "refused",
         /// Seconds to answer, for each trial.
         Time = "time",
+        /// Seconds to answer, for each solved trial.
+        SolvedTime = "time-per-solved",
         /// Tokens read and written.
         Tokens = "tokens",
         /// What all trials cost.
@@ -93,6 +95,7 @@ impl RankingColumn {
             Self::Strict => "trials solved by answers in the form asked for",
             Self::Refused => "trials in which it declined to answer",
             Self::Time => "seconds to answer, for each trial that counts",
+            Self::SolvedTime => "that, for each trial that was solved",
             Self::Tokens => "tokens read and written",
             Self::Cost => "what all trials cost, void ones too",
             Self::TrialCost => "that, for each trial that counts",
@@ -124,6 +127,7 @@ impl RankingColumn {
             Self::Strict => ("strict", "strict", 3),
             Self::Refused => ("refused", "refused", 3),
             Self::Time => ("seconds_per_trial", "s/trial", 5),
+            Self::SolvedTime => ("seconds_per_solved", "s/solved", 3),
             Self::Tokens => ("tokens", "tokens", 8),
             Self::Cost => ("cost", "cost", 3),
             Self::TrialCost => ("cost_per_trial", "cost/trial", 3),
@@ -158,6 +162,7 @@ impl RankingColumn {
             Self::Strict => GridCell::count(row.strict),
             Self::Refused => GridCell::count(row.refused),
             Self::Time => fixed(row.seconds_per_trial(), 2),
+            Self::SolvedTime => fixed(row.seconds_per_solved(), 2),
             Self::Tokens => {
                 let all = row.tokens().input + row.tokens().output;
                 GridCell { shown: thousands(all), raw: all.to_string() }
@@ -188,6 +193,7 @@ impl RankingColumn {
             Self::Repairs => more(row.mean_repairs),
             Self::Refused => row.refused as f64,
             Self::Time => more(row.seconds_per_trial()),
+            Self::SolvedTime => more(row.seconds_per_solved()),
             Self::Tokens => (row.tokens().input + row.tokens().output) as f64,
             Self::Cost => row.cost(),
             Self::TrialCost => more(row.cost_per_trial()),

@@ -11,6 +11,7 @@ use flate2::Compression;
 use flate2::write::GzEncoder;
 use serde::Serialize;
 
+use crate::safe::safe;
 use crate::view::{AttemptView, StepView, TestView, TrialEvidence};
 
 /// Longest text that is kept whole, in bytes; of longer ones head and tail are.
@@ -116,7 +117,7 @@ pub fn packed(trials: &[TrialEvidence]) -> io::Result<String> {
 impl TaskDetail {
     /// The place of a text.
     fn text(&mut self, text: &str) -> usize {
-        let text = shortened(text);
+        let text = safe(&shortened(text)).into_owned();
         if let Some(&place) = self.known.get(&text) {
             return place;
         }

@@ -16,6 +16,7 @@ use sha2::{Digest as _, Sha256};
 use crate::figures::percent;
 use crate::grid::{Grid, RankingColumn, ranking_grid, trouble_grid};
 use crate::plot::plots;
+use crate::safe::safe;
 use crate::text::{frontier_grids, standings_notes};
 use crate::view::{MatrixCell, MatrixRow, ReportView, StandingsSource, trials_at};
 
@@ -28,7 +29,7 @@ const SCRIPT: &str = include_str!("report.js");
 
 /// Why a report could not be written.
 #[derive(Debug, thiserror::Error)]
-pub enum ReportError {
+pub enum PageError {
     /// The record.
     #[error(transparent)]
     Record(#[from] RecordError),
@@ -69,9 +70,16 @@ pub fn report_html(
     view: &ReportView,
     source: &StandingsSource<'_>,
     unseal: bool,
-) -> Result<(), ReportError> {
+) -> Result<(), PageError> {
     let mut environment = Environment::new();
     environment.set_auto_escape_callback(|_| AutoEscape::Html);
+    // As on a terminal, characters that turn or hide text are written out, and then all of it is escaped.
+    environment.set_formatter(|out, state, value| match value.as_str() {
+        Some(text) if !value.is_safe() => {
+            minijinja::escape_formatter(out, state, &Value::from(safe(text).into_owned()))
+        }
+        _ => minijinja::escape_formatter(out, state, value),
+    });
     environment.add_template("report", PAGE)?;
     let template = environment.get_template("report")?;
     let standings = &view.standings;

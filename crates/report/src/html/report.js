@@ -73,7 +73,7 @@ const KEYWORDS = new Set(("abstract as assert async await bool boolean break cas
 const TOKENS = /(\/\/[^\n]*|#[^\n]*|\/\*[\s\S]*?\*\/)|("""[\s\S]*?"""|'''[\s\S]*?'''|"(?:\\.|[^"\\\n])*"|'(?:\\.|[^'\\\n])*'|`(?:\\.|[^`\\])*`)|(\b\d[\w.]*)|([A-Za-z_]\w*)|([^\w"'`/#]+|.)/gy;
 const highlighted = (code) => {
   const pre = make("pre");
-  if (code.length > 60000) { pre.textContent = code; return pre; }
+  if (code.length > 20000) { pre.textContent = code; return pre; }
   for (const [all, comment, text, number, word] of code.matchAll(TOKENS)) {
     const kind = comment ? "c" : text ? "s" : number ? "n" : word && KEYWORDS.has(word) ? "k" : "";
     pre.append(kind ? make("span", all, kind) : all);

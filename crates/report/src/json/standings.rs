@@ -55,7 +55,7 @@ struct MoreOutput<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     matrix: Option<Vec<MatrixOutput<'a>>>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    found_tasks: Option<Vec<TaskOutput<'a>>>,
+    found_tasks: Option<Vec<FoundTaskOutput<'a>>>,
     #[serde(skip_serializing_if = "Option::is_none")]
     alike: Option<Vec<AlikeOutput<'a>>>,
 }
@@ -77,7 +77,7 @@ struct CellOutput<'a> {
 }
 
 #[derive(Serialize)]
-struct TaskOutput<'a> {
+struct FoundTaskOutput<'a> {
     task: &'a str,
     category: &'a str,
     candidates: usize,
@@ -195,6 +195,8 @@ pub(super) struct CandidateOutput<'a> {
     cost_per_trial: Option<f64>,
     cost_per_solved: Option<f64>,
     seconds: f64,
+    seconds_per_trial: Option<f64>,
+    seconds_per_solved: Option<f64>,
     tokens_input: u64,
     tokens_cached: u64,
     tokens_output: u64,
@@ -302,9 +304,9 @@ fn matrix_row<'a>(row: &'a MatrixRow, candidates: &'a [String]) -> MatrixOutput<
     }
 }
 
-fn task(row: &TaskRow) -> TaskOutput<'_> {
+fn task(row: &TaskRow) -> FoundTaskOutput<'_> {
     let found = &row.found;
-    TaskOutput {
+    FoundTaskOutput {
         task: &row.name,
         category: &row.category,
         candidates: found.candidates,
@@ -418,6 +420,8 @@ pub(super) fn row(row: &Standing) -> CandidateOutput<'_> {
         cost_per_trial: row.cost_per_trial(),
         cost_per_solved: row.cost_per_solved(),
         seconds: row.sums.seconds,
+        seconds_per_trial: row.seconds_per_trial(),
+        seconds_per_solved: row.seconds_per_solved(),
         tokens_input: row.sums.tokens.input,
         tokens_cached: row.sums.tokens.cached,
         tokens_output: row.sums.tokens.output,

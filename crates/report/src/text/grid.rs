@@ -52,13 +52,13 @@ pub fn write_grid(out: &mut dyn Write, grid: &Grid, style: Style) -> io::Result<
 }
 
 /// What is written: heads and cells, and which columns stand to the left.
-struct Block {
+struct GridBlock {
     heads: Vec<String>,
     rows: Vec<Vec<String>>,
     kinds: Vec<ColumnKind>,
 }
 
-impl Block {
+impl GridBlock {
     /// The columns of a grid at these places.
     fn of(grid: &Grid, places: &[usize]) -> Self {
         let shown = |cell: &GridCell| safe(&cell.shown).into_owned();
@@ -92,10 +92,10 @@ impl Block {
 }
 
 /// Columns that are left when the least important ones are left out until a line fits.
-fn fitted(grid: &Grid, width: usize) -> Block {
+fn fitted(grid: &Grid, width: usize) -> GridBlock {
     let mut places: Vec<usize> = (0..grid.columns.len()).collect();
     loop {
-        let mut block = Block::of(grid, &places);
+        let mut block = GridBlock::of(grid, &places);
         squeeze(&mut block, width, NAME_MAX);
         if block.width() <= width {
             return block;
@@ -112,7 +112,7 @@ fn fitted(grid: &Grid, width: usize) -> Block {
 }
 
 /// Shortens names, to no less than `least`, as far as a line needs it.
-fn squeeze(block: &mut Block, width: usize, least: usize) {
+fn squeeze(block: &mut GridBlock, width: usize, least: usize) {
     for place in 0..block.kinds.len() {
         let (own, over) = (block.column_width(place), block.width().saturating_sub(width));
         if block.kinds[place] == ColumnKind::Name && over > 0 && own > least {
@@ -123,14 +123,14 @@ fn squeeze(block: &mut Block, width: usize, least: usize) {
 }
 
 /// All columns, as many beside each other as fit, with the first ones before each block.
-fn blocks(grid: &Grid, first: usize, width: usize) -> Vec<Block> {
+fn blocks(grid: &Grid, first: usize, width: usize) -> Vec<GridBlock> {
     let grid = with_short_heads(grid, first, width);
     let leading: Vec<usize> = (0..first.min(grid.columns.len())).collect();
     let mut blocks = Vec::new();
     let mut own: Vec<usize> = Vec::new();
     let of = |own: &[usize]| {
         let places: Vec<usize> = leading.iter().chain(own).copied().collect();
-        let mut block = Block::of(&grid, &places);
+        let mut block = GridBlock::of(&grid, &places);
         for place in 0..leading.len() {
             // A long first column leaves room for at least some figures.
             if block.kinds[place] != ColumnKind::Figure && block.column_width(place) > width / 3 {
@@ -170,7 +170,7 @@ fn with_short_heads(grid: &Grid, first: usize, width: usize) -> Grid {
     };
     for most in (HEAD_MIN..=longest).rev() {
         shorten(&mut grid, most);
-        if Block::of(&grid, &all).width() <= width {
+        if GridBlock::of(&grid, &all).width() <= width {
             return grid;
         }
     }
@@ -225,7 +225,7 @@ fn cut(chars: impl Iterator<Item = char>, width: usize) -> String {
 }
 
 /// The lines of a block. What a last column says in words goes on below where it is too long.
-fn lines(block: &Block, width: usize) -> Vec<String> {
+fn lines(block: &GridBlock, width: usize) -> Vec<String> {
     let left: Vec<usize> =
         (0..block.kinds.len()).filter(|&it| block.kinds[it] != ColumnKind::Figure).collect();
     let heads: Vec<&str> = block.heads.iter().map(String::as_str).collect();

@@ -2,7 +2,9 @@
 
 mod comparison;
 mod doctor;
+mod join;
 mod matrix;
+mod notes;
 mod reading;
 mod report;
 mod source;
@@ -14,13 +16,15 @@ pub use self::comparison::{
     ComparedTask, ComparisonView, Side, adjust_together, comparison_view, place_of,
 };
 pub use self::doctor::{DoctorView, LanguageView, LayerView};
+pub use self::join::JoinNote;
 pub use self::matrix::{MatrixCell, MatrixRow, MatrixView, matrix_view};
+pub use self::notes::{Deviations, Helped, Note};
 pub use self::reading::ReadingView;
 pub use self::report::{ReportView, TrialEvidence, report_view, trials_at};
-pub use self::source::{JoinNote, Only, StandingsError, StandingsSource, VerdictSource};
+pub use self::source::{Only, StandingsError, StandingsSource, VerdictSource};
 pub use self::standings::{
-    Deviations, Helped, NamedStep, NarrowStandings, Note, PublishedRow, ReasonsView, Slice,
-    StandingsOptions, StandingsView, TroubleRow, standings_view,
+    NamedStep, NarrowStandings, PublishedRow, ReasonsView, Slice, StandingsOptions, StandingsView,
+    TroubleRow, standings_view,
 };
 pub use self::tasks::{AlikeRow, AlikeView, TaskRow, TasksView, alike_view, tasks_view};
 pub use self::trial::{

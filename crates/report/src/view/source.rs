@@ -6,8 +6,19 @@ use std::thread;
 use fairtrial_core::digest::Digest;
 use fairtrial_core::plan::{Candidate, Feedback, PublishedFigure, ReadingMode};
 use fairtrial_core::schedule::TrialKey;
-use fairtrial_core::standings::{Dimension, Results, Scope, TaskFacts, TrialFigures};
+use fairtrial_core::standings::{Dimension, Results, Scope, TrialFigures};
 use fairtrial_record::{Manifest, Record, RecordError, RegradedTrial, TaskNote};
+
+use super::join::{JoinNote, facts, joint_tasks, other_settings};
+
+/// Most candidates that are ranked together: each is compared with every other.
+const CANDIDATES_MAX: usize = 2000;
+
+/// Most candidates times tasks.
+const CELLS_MAX: usize = 4_000_000;
+
+/// Most candidates times tasks times samples.
+const TRIALS_MAX: usize = 100_000_000;
 
 /// Whose verdicts count.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -39,6 +50,22 @@ pub enum StandingsError {
         /// That of the first.
         first: String,
     },
+    /// More than can be held and compared.
+    #[error(
+        "{candidates} candidates at {tasks} tasks with {samples} samples are more than can be ranked together: at most \
+         {} candidates, {} of them at one task each, {} trials",
+        CANDIDATES_MAX,
+        CELLS_MAX,
+        TRIALS_MAX
+    )]
+    TooMany {
+        /// Candidates.
+        candidates: usize,
+        /// Tasks.
+        tasks: usize,
+        /// Samples of each.
+        samples: usize,
+    },
     /// There is no such grading.
     #[error("`{record}` has no grading {wanted}")]
     NoGrading {
@@ -57,20 +84,6 @@ pub enum StandingsError {
         /// What there is.
         there: Vec<String>,
     },
-}
-
-/// What does not fit where records are put together.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum JoinNote {
-    /// Tasks of the same name that are not the same: they are left out.
-    OtherTasks(Vec<String>),
-    /// A candidate of the same name with another configuration: it has a row of its own.
-    OtherCandidate {
-        /// What it is called here.
-        name: String,
-    },
-    /// A setting that is not the same in all of them.
-    OtherSetting(String),
 }
 
 /// Only some candidates or tasks.
@@ -169,6 +182,7 @@ impl<'a> StandingsSource<'a> {
         }
         let placements = source.place(&manifests, &tasks);
         let samples = manifests.iter().map(|it| it.plan.samples as usize).sum();
+        check_size(source.candidates.len(), tasks.len(), samples)?;
         let names = source.names.clone();
         source.results = Results::new(names, tasks.iter().map(|it| facts(it)).collect(), samples);
         for (record, placement) in records.iter().zip(&placements) {
@@ -463,60 +477,11 @@ fn overrule(figures: &mut TrialFigures, again: &RegradedTrial) {
     figures.credit = again.credit;
 }
 
-/// Every task once; what is called alike and is not the same is left out.
-fn joint_tasks<'a>(manifests: &[&'a Manifest], notes: &mut Vec<JoinNote>) -> Vec<&'a TaskNote> {
-    let mut tasks: Vec<&TaskNote> = Vec::new();
-    let mut places = HashMap::<&str, usize>::new();
-    let mut others = Vec::<String>::new();
-    for task in manifests.iter().flat_map(|it| &it.tasks) {
-        match places.get(task.name.as_str()).map(|&it| tasks[it]) {
-            None => {
-                places.insert(&task.name, tasks.len());
-                tasks.push(task);
-            }
-            Some(known) if known.digest != task.digest && !others.contains(&task.name) => {
-                others.push(task.name.clone());
-            }
-            Some(_) => {}
-        }
-    }
-    tasks.retain(|it| !others.contains(&it.name));
-    if !others.is_empty() {
-        notes.push(JoinNote::OtherTasks(others));
-    }
-    tasks
-}
-
-/// Settings that make trials of different records incomparable.
-fn other_settings(manifests: &[&Manifest]) -> Vec<JoinNote> {
-    let differ = |what: &str, of: fn(&Manifest) -> String| {
-        let first = of(manifests[0]);
-        let other = manifests.iter().map(|it| of(it)).find(|it| *it != first)?;
-        Some(JoinNote::OtherSetting(format!("{what}: {first} and {other}")))
-    };
-    [
-        differ("attempts", |it| it.plan.attempts.to_string()),
-        differ("feedback", |it| it.plan.feedback.to_string()),
-        differ("reading", |it| it.plan.reading.to_string()),
-        differ("version of the tool", |it| {
-            it.machines.last().map_or_else(String::new, |machine| machine.fairtrial.clone())
-        }),
-    ]
-    .into_iter()
-    .flatten()
-    .collect()
-}
-
-fn facts(note: &TaskNote) -> TaskFacts {
-    TaskFacts {
-        name: note.name.clone(),
-        docket: note.docket.clone(),
-        category: note.category.clone(),
-        difficulty: note.difficulty,
-        language: note.language.clone(),
-        form: note.form.clone(),
-        tags: note.tags.clone(),
-        points: note.points,
-        weight: note.weight,
-    }
+/// Whether so much can be held: a stranger's manifest may say anything.
+fn check_size(candidates: usize, tasks: usize, samples: usize) -> Result<(), StandingsError> {
+    let cells = candidates.saturating_mul(tasks);
+    let fits = candidates <= CANDIDATES_MAX
+        && cells <= CELLS_MAX
+        && cells.saturating_mul(samples) <= TRIALS_MAX;
+    if fits { Ok(()) } else { Err(StandingsError::TooMany { candidates, tasks, samples }) }
 }
