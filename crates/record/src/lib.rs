@@ -14,6 +14,7 @@ mod manifest;
 mod migrations;
 mod outcomes;
 mod read;
+mod refresh;
 mod rows;
 mod schema;
 mod workload;

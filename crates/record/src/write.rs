@@ -18,7 +18,7 @@ use crate::files::{self, DATABASE, LOCK};
 use crate::manifest::Manifest;
 use crate::schema::SchemaRefusal;
 use crate::workload::Workload;
-use crate::{FORMAT_VERSION, RecordError, blob, figures, schema};
+use crate::{FORMAT_VERSION, RecordError, blob, refresh, schema};
 
 /// How long a run waits for those who look at its record.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -195,7 +195,7 @@ impl Record {
                  WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND verdict = 'void'",
                 params![candidate, task, sample],
             )?;
-            figures::refresh(transaction, key)?;
+            refresh::refresh(transaction, key)?;
             transaction.query_row(
                 "SELECT round FROM trials WHERE candidate = ?1 AND task = ?2 AND sample = ?3",
                 params![candidate, task, sample],
@@ -271,7 +271,7 @@ impl Record {
             let set =
                 "UPDATE trials SET helped = ?4 WHERE candidate = ?1 AND task = ?2 AND sample = ?3";
             transaction.execute(set, params![key.candidate, key.task, key.sample, how])?;
-            figures::refresh(transaction, key)
+            refresh::refresh(transaction, key)
         })
     }
 
@@ -594,7 +594,7 @@ fn end_trial(
             verdict.reason(),
             at
         ])?;
-    figures::refresh(transaction, key)
+    refresh::refresh(transaction, key)
 }
 
 fn end_request(
@@ -632,5 +632,5 @@ fn end_request(
             request.cost
         ])?;
     // What was still under way when its trial ended is paid for, too.
-    figures::refresh(transaction, key)
+    refresh::refresh(transaction, key)
 }

@@ -289,7 +289,7 @@ pub fn trouble_grid(rows: &[TroubleRow]) -> Grid {
         title: "trouble on the way, in so many trials".to_owned(),
         columns,
         rows: rows.iter().map(row).collect(),
-        overflow: Overflow::Drop,
+        overflow: Overflow::Blocks(1),
     }
 }
 

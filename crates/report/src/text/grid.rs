@@ -101,7 +101,8 @@ fn fitted(grid: &Grid, width: usize) -> GridBlock {
             return block;
         }
         let spare = |it: &&usize| grid.columns[**it].spare;
-        match places.iter().rev().filter(|it| spare(it) > 0).max_by_key(spare).copied() {
+        // Of equals, the one farthest to the right.
+        match places.iter().filter(|it| spare(it) > 0).max_by_key(spare).copied() {
             Some(least) => places.retain(|it| *it != least),
             None => {
                 squeeze(&mut block, width, NAME_MIN);

@@ -9,7 +9,6 @@ use fairtrial_core::verdict::VoidReason;
 
 use super::join::JoinNote;
 use super::source::StandingsSource;
-use super::standings::StandingsOptions;
 
 /// Something that a reader must know.
 #[derive(Debug, Clone, PartialEq)]
@@ -111,14 +110,14 @@ pub(super) fn tiers(source: &StandingsSource<'_>) -> Vec<String> {
 /// Everything that a reader must know of a ranking.
 pub(super) fn notes(
     source: &StandingsSource<'_>,
-    options: &StandingsOptions,
+    within: Option<u32>,
     rows: &[Standing],
     comparisons: &[Comparison],
 ) -> Vec<Note> {
     let count = |of: fn(&Comparison) -> bool| comparisons.iter().filter(|it| of(it)).count();
     let some = |count: usize, note: fn(usize) -> Note| (count > 0).then(|| note(count));
     let mut notes: Vec<Note> = told_apart(comparisons).into_iter().collect();
-    notes.extend(options.within.map(Note::Within));
+    notes.extend(within.map(Note::Within));
     let not_regraded = source.not_regraded;
     notes.extend(source.grading.clone().map(|begun| Note::Regraded { begun, not_regraded }));
     notes.extend(source.notes.iter().cloned().map(Note::Join));

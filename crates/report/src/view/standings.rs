@@ -183,7 +183,7 @@ pub fn standings_view(
         best: options.budget.map(|budget| best(&rows, budget)),
         published: published(source, &everybody),
         trouble: trouble(&everybody),
-        notes: notes(source, options, &everybody, &comparisons),
+        notes: notes(source, options.within, &everybody, &comparisons),
         narrower: narrower(source, &scope),
         reasons: (options.by == Some(Dimension::Reason))
             .then(|| reasons(source, &scope, &everybody)),
