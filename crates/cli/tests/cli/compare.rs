@@ -49,6 +49,10 @@ fn two_records_are_compared_candidate_by_candidate() {
     // The new auk solves everything, and one task is another one.
     std::fs::copy(env.path("tern.jsonl"), env.path("auk.jsonl")).unwrap();
     env.write("docket/leg-1/sealed/calls.jsonl", "{\"args\": [31], \"returns\": 32}\n");
+    // And gull is not quite who it was.
+    let plan = std::fs::read_to_string(env.path("plan.toml")).unwrap();
+    let (before, gull) = plan.split_at(plan.find("name = \"gull\"").unwrap());
+    env.write("plan.toml", &(before.to_owned() + &gull.replace("small", "tiny")));
     assert_eq!(env.run(&["run", "plan.toml"]).code, 0);
     let json = env.json(&["compare", "old", "record", "--json"]);
     let pairs = json["comparisons"].as_array().unwrap();
@@ -65,7 +69,15 @@ fn two_records_are_compared_candidate_by_candidate() {
     let joint = env.json(&["standings", "old", "record", "--json"]);
     assert_eq!((&joint["tasks"], &joint["samples"]), (&7.into(), &4.into()));
     assert_eq!(joint["candidates"][0]["trials"], 28);
+    let gulls = joint["candidates"].as_array().unwrap().iter().filter(|it| it["trials"] == 14);
+    let gulls: Vec<_> = gulls.map(|it| it["name"].as_str().unwrap()).collect();
+    assert_eq!(gulls, ["gull", "gull (2)"]);
+    let alike = env.json(&["standings", "old", "record", "--alike", "--json"]);
+    let both = &alike["alike"].as_array().unwrap()[0];
+    assert_eq!((&both["first"], &both["second"]), (&"gull".into(), &"gull (2)".into()));
+    assert_eq!((&both["both_wrong"], &both["same_wrong"]), (&7.into(), &7.into()));
     let notes = joint["notes"].to_string();
+    assert!(notes.contains("`gull (2)` is configured otherwise"), "{notes}");
     assert!(notes.contains("other tasks under these names: leg-1"), "{notes}");
 }
 

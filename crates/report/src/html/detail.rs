@@ -12,7 +12,7 @@ use flate2::write::GzEncoder;
 use serde::Serialize;
 
 use crate::safe::safe;
-use crate::view::{AttemptView, StepView, TestView, TrialEvidence};
+use crate::view::{AttemptView, NamedTrial, StepView, TestView, TrialEvidence};
 
 /// Longest text that is kept whole, in bytes; of longer ones head and tail are.
 const TEXT_MAX: usize = 24 << 10;
@@ -103,7 +103,7 @@ struct StepDetail {
 ///
 /// # Errors
 /// Never, but that the encoder could not be written to.
-pub fn packed(trials: &[TrialEvidence]) -> io::Result<String> {
+pub fn packed(trials: &[NamedTrial]) -> io::Result<String> {
     let mut detail = TaskDetail::default();
     for trial in trials {
         let trial = detail.trial(trial);
@@ -126,7 +126,8 @@ impl TaskDetail {
         self.texts.len() - 1
     }
 
-    fn trial(&mut self, evidence: &TrialEvidence) -> TrialDetail {
+    fn trial(&mut self, trial: &NamedTrial) -> TrialDetail {
+        let NamedTrial { candidate, evidence } = trial;
         let row = evidence.row();
         let tokens = row.tokens();
         let unanswered = row.requests.iter().filter(|it| it.outcome != "answered");
@@ -139,7 +140,7 @@ impl TaskDetail {
             TrialEvidence::Brief(row) => (None, row.attempts.iter().map(brief).collect()),
         };
         TrialDetail {
-            candidate: row.key.candidate.clone(),
+            candidate: safe(candidate).into_owned(),
             trial: row.number,
             sample: row.key.sample,
             verdict: row.verdict.map_or("under way".to_owned(), |it| it.to_string()),

@@ -167,7 +167,7 @@ const show = async (task, candidate) => {
     return;
   }
   const texts = detail.texts;
-  const trials = detail.trials.filter((it) => it.candidate === name || name.startsWith(`${it.candidate} (`));
+  const trials = detail.trials.filter((it) => it.candidate === name);
   const parts = [];
   const prompt = trials.find((it) => it.prompt !== undefined);
   if (prompt) parts.push(folded("prompt", make("pre", texts[prompt.prompt])));

@@ -20,7 +20,7 @@ pub use self::join::JoinNote;
 pub use self::matrix::{MatrixCell, MatrixRow, MatrixView, matrix_view};
 pub use self::notes::{Deviations, Helped, Note};
 pub use self::reading::ReadingView;
-pub use self::report::{ReportView, TrialEvidence, report_view, trials_at};
+pub use self::report::{NamedTrial, ReportView, TrialEvidence, report_view, trials_at};
 pub use self::source::{Only, StandingsError, StandingsSource, VerdictSource};
 pub use self::standings::{
     NamedStep, NarrowStandings, PublishedRow, ReasonsView, Slice, StandingsOptions, StandingsView,

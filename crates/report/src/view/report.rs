@@ -70,6 +70,15 @@ pub fn report_view(
     })
 }
 
+/// A trial, by what its candidate is called where records are put together.
+#[derive(Debug, Clone, PartialEq)]
+pub struct NamedTrial {
+    /// The candidate's name there.
+    pub candidate: String,
+    /// What there is behind it.
+    pub evidence: TrialEvidence,
+}
+
 /// What there is behind a trial.
 #[derive(Debug, Clone, PartialEq)]
 pub enum TrialEvidence {
@@ -102,11 +111,12 @@ pub fn trials_at(
     source: &StandingsSource<'_>,
     task: &str,
     unseal: bool,
-) -> Result<Vec<TrialEvidence>, RecordError> {
+) -> Result<Vec<NamedTrial>, RecordError> {
     let is_whole = source.results.over() < MANY;
     let mut all = Vec::new();
-    for record in &source.records {
+    for (record, names) in source.named_records() {
         for candidate in &record.manifest().plan.candidates {
+            let Some(&called) = names.get(candidate.name()) else { continue };
             let selection = Selection {
                 candidate: Some(candidate.name().to_owned()),
                 task: Some(task.to_owned()),
@@ -117,12 +127,13 @@ pub fn trials_at(
             let mut shown = Vec::new();
             for row in rows {
                 let kind = row.verdict.map(Verdict::is_pass);
-                if is_whole || !shown.contains(&kind) {
-                    shown.push(kind);
-                    all.push(TrialEvidence::Full(Box::new(trial_view(record, row, unseal)?)));
-                } else {
-                    all.push(TrialEvidence::Brief(Box::new(row)));
-                }
+                let is_full = is_whole || !shown.contains(&kind);
+                shown.push(kind);
+                let evidence = match is_full {
+                    true => TrialEvidence::Full(Box::new(trial_view(record, row, unseal)?)),
+                    false => TrialEvidence::Brief(Box::new(row)),
+                };
+                all.push(NamedTrial { candidate: called.to_owned(), evidence });
             }
         }
     }

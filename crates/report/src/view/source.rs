@@ -120,6 +120,8 @@ pub struct StandingsSource<'a> {
     pub digests: Vec<Digest>,
     /// What each is called here.
     names: Vec<String>,
+    /// For each record, the places of its candidates by the names that they have there.
+    places: Vec<HashMap<String, usize>>,
 }
 
 /// What each trial comes to by a grading.
@@ -171,6 +173,7 @@ impl<'a> StandingsSource<'a> {
             candidates: Vec::new(),
             digests: tasks.iter().map(|it| it.digest.clone()).collect(),
             names: Vec::new(),
+            places: Vec::new(),
         };
         for (record, manifest) in records.iter().zip(&manifests) {
             let (found, first) = (&manifest.plan.currency, &manifests[0].plan.currency);
@@ -181,6 +184,9 @@ impl<'a> StandingsSource<'a> {
             }
         }
         let placements = source.place(&manifests, &tasks);
+        let places =
+            |it: &Placement| it.candidates.iter().map(|(name, it)| (name.clone(), it.0)).collect();
+        source.places = placements.iter().map(places).collect();
         let samples = manifests.iter().map(|it| it.plan.samples as usize).sum();
         check_size(source.candidates.len(), tasks.len(), samples)?;
         let names = source.names.clone();
@@ -311,6 +317,17 @@ impl<'a> StandingsSource<'a> {
             }
         }
         Ok(())
+    }
+
+    /// The records, each with what its candidates are called here.
+    #[must_use]
+    pub fn named_records(&self) -> Vec<(&Record, HashMap<&str, &str>)> {
+        let mut all = Vec::new();
+        for (record, places) in self.records.iter().zip(&self.places) {
+            let names = places.iter().map(|(own, &it)| (own.as_str(), self.names[it].as_str()));
+            all.push((*record, names.collect()));
+        }
+        all
     }
 
     /// The first record's plan, after which the standings are called.

@@ -85,8 +85,9 @@ pub fn alike_view(source: &StandingsSource<'_>, scope: &Scope) -> Result<AlikeVi
     let mut wrong = HashMap::<String, HashMap<(String, String), BTreeSet<String>>>::new();
     let tasks: BTreeSet<&str> =
         scope.tasks.iter().map(|&it| results.tasks()[it].name.as_str()).collect();
-    for record in &source.records {
+    for (record, names) in source.named_records() {
         record.each_wrong_value(|candidate, task, test, value| {
+            let Some(&candidate) = names.get(candidate) else { return };
             if tasks.contains(task) {
                 let own = wrong.entry(candidate.to_owned()).or_default();
                 let at = own.entry((task.to_owned(), test.to_owned())).or_default();
