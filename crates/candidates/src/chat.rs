@@ -1,19 +1,19 @@
 //! Models behind the chat-completions HTTP protocol, with and without streaming.
 
-use std::io::{self, BufReader, Read as _};
+use std::io::{self, BufRead as _, BufReader, Read as _};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use fairtrial_core::answer::{AnswerEnd, Submission};
 use fairtrial_core::plan::{ChatCandidate, Tokens};
 use fairtrial_core::verdict::VoidReason;
-use serde::Deserialize;
 use serde_json::{Map, Value as Json, json};
 
 use crate::ask::{
     Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, RequestNote, TryAgain, Workspace,
 };
 use crate::classify::{Refusal, classify};
+use crate::completion::{Completion, without_halves};
 use crate::sse::next_event;
 use crate::upstream::{Upstream, UpstreamConfig};
 
@@ -177,23 +177,35 @@ pub(crate) fn exchange(upstream: &Upstream, body: &str) -> Result<Got, RequestRe
         nobody: !unreachable.is_timeout,
     })?;
     let (status, wait) = (response.status, response.retry_after);
-    let streams = response.content_type.starts_with("text/event-stream");
     let reader = response.reader.take(ANSWER_MAX);
     if !(200..300).contains(&status) {
         let mut said = String::new();
         let _ = reader.take(64 << 10).read_to_string(&mut said);
-        let detail = upstream.clean(&message_in(&said));
+        let mut detail = upstream.clean(&message_in(&said));
+        // Some hosts refuse what asks them to count tokens in a stream: then they are asked without.
+        if let Some(body) = without_options(body).filter(|_| detail.contains("stream_options")) {
+            return exchange(upstream, &body);
+        }
         let refusal = classify(status, &detail);
+        if matches!(status, 401 | 403) {
+            detail = format!("{detail} ({})", upstream.key_note());
+        }
         return Err(RequestRefused { refusal, status: Some(status), detail, wait, nobody: false });
     }
-    let got = if streams { read_stream(reader, began) } else { read_whole(reader) };
-    got.map_err(|error| RequestRefused {
+    read(reader, began).map_err(|error| RequestRefused {
         refusal: Refusal::Again(VoidReason::ProviderError),
         status: Some(status),
         detail: upstream.clean(&error.to_string()),
         wait: None,
         nobody: false,
     })
+}
+
+/// A request without `stream_options`; `None` where it has none.
+fn without_options(body: &str) -> Option<String> {
+    let mut body: Map<String, Json> = serde_json::from_str(body).ok()?;
+    body.remove("stream_options")?;
+    Some(Json::Object(body).to_string())
 }
 
 /// What is written down of a request.
@@ -258,106 +270,54 @@ fn message_in(said: &str) -> String {
     }
 }
 
-#[derive(Debug, Default, Deserialize)]
-pub(crate) struct Completion {
-    #[serde(default)]
-    choices: Vec<Choice>,
-    usage: Option<TokenCounts>,
-    error: Option<Json>,
-}
-
-#[derive(Debug, Deserialize)]
-pub(crate) struct Choice {
-    #[serde(alias = "delta")]
-    message: Option<MessageContent>,
-    finish_reason: Option<String>,
-}
-
-#[derive(Debug, Deserialize)]
-pub(crate) struct MessageContent {
-    content: Option<Json>,
-    #[serde(default)]
-    refusal: Option<String>,
-    #[serde(default)]
-    tool_calls: Option<Vec<Json>>,
-}
-
-#[derive(Debug, Deserialize)]
-pub(crate) struct TokenCounts {
-    #[serde(default)]
-    prompt_tokens: u64,
-    #[serde(default)]
-    completion_tokens: u64,
-    prompt_tokens_details: Option<PromptDetails>,
-}
-
-#[derive(Debug, Deserialize)]
-pub(crate) struct PromptDetails {
-    cached_tokens: Option<u64>,
-}
-
-impl Completion {
-    /// The text of its first choice.
-    pub(crate) fn text(&self) -> String {
-        let message = self.choices.first().and_then(|it| it.message.as_ref());
-        message.map(MessageContent::text).unwrap_or_default()
-    }
-
-    /// The tool calls of its first choice, or parts of them.
-    pub(crate) fn calls(&self) -> &[Json] {
-        let message = self.choices.first().and_then(|it| it.message.as_ref());
-        message.and_then(|it| it.tool_calls.as_deref()).unwrap_or_default()
-    }
-
-    /// What its host counted; `None` where it did not.
-    pub(crate) fn tokens(&self) -> Option<Tokens> {
-        self.usage.as_ref().map(TokenCounts::tokens)
-    }
-}
-
-impl TokenCounts {
-    fn tokens(&self) -> Tokens {
-        let details = self.prompt_tokens_details.as_ref();
-        Tokens {
-            input: self.prompt_tokens,
-            cached: details.and_then(|it| it.cached_tokens).unwrap_or(0),
-            output: self.completion_tokens,
-        }
-    }
-}
-
-impl MessageContent {
-    /// Text, or the text parts of a list of parts.
-    fn text(&self) -> String {
-        match &self.content {
-            Some(Json::String(text)) => text.clone(),
-            Some(Json::Array(parts)) => {
-                parts.iter().filter_map(|part| part.get("text")?.as_str()).collect()
-            }
-            _ => String::new(),
-        }
+/// Reads an answer: a stream where it looks like one, whatever the host calls it; else one object.
+fn read(reader: impl io::Read, began: Instant) -> io::Result<Got> {
+    let mut reader = BufReader::new(reader);
+    let head = reader.fill_buf()?.trim_ascii_start();
+    let is_stream =
+        ["data:", "event:", "id:", "retry:", ":"].iter().any(|it| head.starts_with(it.as_bytes()));
+    match is_stream {
+        true => read_stream(reader, began),
+        false => read_whole(reader),
     }
 }
 
 fn read_whole(mut reader: impl io::Read) -> io::Result<Got> {
-    let mut text = String::new();
-    reader.read_to_string(&mut text)?;
-    let completion: Completion = serde_json::from_str(&text).map_err(io::Error::other)?;
-    if let Some(error) = completion.error {
-        return Err(io::Error::other(error.to_string()));
+    let mut bytes = Vec::new();
+    reader.read_to_end(&mut bytes)?;
+    let completion =
+        Completion::parse(&String::from_utf8_lossy(&bytes)).map_err(io::Error::other)?;
+    if let Some(error) = completion.error() {
+        return Err(io::Error::other(error));
     }
-    let choice = completion.choices.first();
-    let choice = choice.ok_or_else(|| io::Error::other("the answer holds no choice"))?;
-    let calls = choice.message.as_ref().and_then(|it| it.tool_calls.clone()).unwrap_or_default();
-    Ok(Got {
-        calls,
-        text: choice.message.as_ref().map(MessageContent::text).unwrap_or_default(),
-        cut_off: choice.finish_reason.as_deref() == Some("length"),
-        refusal: choice.message.as_ref().and_then(|it| it.refusal.clone()).unwrap_or_default(),
-        finish: choice.finish_reason.clone().unwrap_or_default(),
-        tokens: completion.usage.as_ref().map(TokenCounts::tokens),
+    if !completion.has_choice() {
+        return Err(io::Error::other("the answer holds no choice"));
+    }
+    let got = Got {
+        calls: completion.calls().to_vec(),
+        text: completion.text(),
+        cut_off: completion.finish() == Some("length"),
+        refusal: completion.refusal().to_owned(),
+        finish: completion.finish().unwrap_or_default().to_owned(),
+        tokens: completion.tokens(),
         first_token: None,
-    })
+    };
+    ended(got, completion.has_halves)
+}
+
+/// An answer that has ended. One that the host itself kept back or broke off is no answer of the model's.
+fn ended(mut got: Got, has_halves: bool) -> io::Result<Got> {
+    match got.finish.as_str() {
+        "error" => return Err(io::Error::other("the host says that the answer ended by an error")),
+        "content_filter" if got.refusal.is_empty() => {
+            return Err(io::Error::other("the host's content filter ended the answer"));
+        }
+        _ => {}
+    }
+    if has_halves {
+        got.text = without_halves(&got.text);
+    }
+    Ok(got)
 }
 
 /// Whether reading ended since the time for the whole answer was up.
@@ -366,10 +326,9 @@ fn is_timeout(error: &io::Error) -> bool {
     error.kind() == io::ErrorKind::TimedOut || matches!(inner, Some(ureq::Error::Timeout(_)))
 }
 
-/// Reads a stream. An answer that is still growing when the time is up was cut off; a stream that
-/// breaks off before that is the host's fault.
-fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
-    let mut reader = BufReader::new(reader);
+/// Reads a stream. An answer that is still growing when the time is up was cut off; one that had stalled by then, or
+/// a stream that breaks off before its end, is the host's fault. What comes after the end is not needed.
+fn read_stream(mut reader: impl io::BufRead, began: Instant) -> io::Result<Got> {
     let mut got = Got {
         text: String::new(),
         calls: Vec::new(),
@@ -379,36 +338,51 @@ fn read_stream(reader: impl io::Read, began: Instant) -> io::Result<Got> {
         tokens: None,
         first_token: None,
     };
-    let mut finished = false;
+    let (mut has_halves, mut has_choice, mut grown) = (false, false, None::<Instant>);
     loop {
+        let is_over = !got.finish.is_empty();
         let event = match next_event(&mut reader) {
-            Ok(Some(event)) if event.trim() == "[DONE]" => return Ok(got),
+            Ok(Some(event)) if event.trim() == "[DONE]" => break,
+            Ok(Some(event)) if event.trim().is_empty() => continue,
             Ok(Some(event)) => event,
-            Ok(None) if finished => return Ok(got),
+            Ok(None) if is_over => break,
             Ok(None) => return Err(io::Error::other("the stream broke off")),
-            Err(error) if is_timeout(&error) && !got.text.is_empty() => {
-                return Ok(Got { cut_off: true, ..got });
-            }
+            Err(_) if is_over => break,
+            Err(error) if is_timeout(&error) => match grown {
+                // It grew within the last third of its time.
+                Some(last) if last.elapsed() * 3 < began.elapsed() => {
+                    return ended(Got { cut_off: true, ..got }, has_halves);
+                }
+                Some(_) => {
+                    return Err(io::Error::other("the stream stalled until the time was up"));
+                }
+                None => return Err(error),
+            },
             Err(error) => return Err(error),
         };
-        let part: Completion = serde_json::from_str(&event).map_err(io::Error::other)?;
-        if let Some(error) = part.error {
-            return Err(io::Error::other(error.to_string()));
+        let part = Completion::parse(&event).map_err(io::Error::other)?;
+        if let Some(error) = part.error() {
+            return Err(io::Error::other(error));
         }
-        if let Some(choice) = part.choices.first() {
-            let text = choice.message.as_ref().map(MessageContent::text).unwrap_or_default();
-            if !text.is_empty() && got.first_token.is_none() {
-                got.first_token = Some(began.elapsed());
-            }
-            got.text.push_str(&text);
-            let refusal = choice.message.as_ref().and_then(|it| it.refusal.as_deref());
-            got.refusal.push_str(refusal.unwrap_or_default());
-            if let Some(reason) = &choice.finish_reason {
-                finished = true;
-                got.cut_off = reason == "length";
-                got.finish.clone_from(reason);
-            }
+        has_halves |= part.has_halves;
+        has_choice |= part.has_choice();
+        let text = part.text();
+        if !text.is_empty() && got.first_token.is_none() {
+            got.first_token = Some(began.elapsed());
         }
-        got.tokens = part.usage.as_ref().map(TokenCounts::tokens).or(got.tokens);
+        if !text.is_empty() || part.thinks() {
+            grown = Some(Instant::now());
+        }
+        got.text.push_str(&text);
+        got.refusal.push_str(part.refusal());
+        if let Some(reason) = part.finish() {
+            got.cut_off = reason == "length";
+            reason.clone_into(&mut got.finish);
+        }
+        got.tokens = part.tokens().or(got.tokens);
+    }
+    match has_choice {
+        true => ended(got, has_halves),
+        false => Err(io::Error::other("the stream holds no choice")),
     }
 }

@@ -8,7 +8,8 @@ use fairtrial_core::verdict::VoidReason;
 use serde_json::Value as Json;
 
 use crate::ask::{RequestNote, StepNote};
-use crate::chat::{Completion, estimate};
+use crate::chat::estimate;
+use crate::completion::Completion;
 
 /// Longest name and arguments of a call in the subject of its step, in bytes.
 const NAMED_MAX: usize = 200;
@@ -104,7 +105,8 @@ impl Meter {
             self.first_token = self.first_token.or_else(|| Some(self.began.elapsed()));
             return self.other(data);
         }
-        let Ok(part) = serde_json::from_slice::<Completion>(data.trim_ascii()) else { return };
+        let data = String::from_utf8_lossy(data.trim_ascii());
+        let Ok(part) = Completion::parse(&data) else { return };
         let text = part.text();
         self.take_calls(&part);
         if self.first_token.is_none() && data.len() > 16 {
@@ -119,7 +121,7 @@ impl Meter {
         if self.usage.is_some() {
             return self.other(bytes);
         }
-        if let Ok(completion) = serde_json::from_slice::<Completion>(bytes) {
+        if let Ok(completion) = Completion::parse(&String::from_utf8_lossy(bytes)) {
             self.text = completion.text();
             self.take_calls(&completion);
             self.tokens = completion.tokens();

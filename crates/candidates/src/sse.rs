@@ -4,7 +4,7 @@
 use std::io::{self, BufRead};
 
 /// Longest event that is read, in bytes.
-const EVENT_MAX: usize = 4 << 20;
+const EVENT_MAX: usize = 16 << 20;
 
 /// Reads the data of the next event; `None` at the end of the stream.
 pub fn next_event(from: &mut impl BufRead) -> io::Result<Option<String>> {

@@ -2,13 +2,14 @@
 
 use std::collections::BTreeMap;
 use std::io::Read;
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
 use fairtrial_core::plan::{AgentCandidate, ChatCandidate, Tokens};
 use fairtrial_core::verdict::VoidReason;
 use ureq::http::header::{HeaderName, HeaderValue};
 
 use crate::ask::{AskerError, RequestNote};
+use crate::pause::pause;
 
 /// Longest text kept of what a host says when it refuses, in bytes.
 const DETAIL_MAX: usize = 500;
@@ -21,6 +22,7 @@ pub struct Upstream {
     agent: ureq::Agent,
     endpoint: String,
     key: Option<String>,
+    key_env: Option<String>,
     key_header: Option<HeaderName>,
     headers: Vec<(HeaderName, HeaderValue)>,
 }
@@ -146,6 +148,7 @@ impl Upstream {
             endpoint: config.endpoint.to_owned(),
             key_header: config.key_header.map(named).transpose()?,
             key: config.key_env.map(found).transpose()?,
+            key_env: config.key_env.map(str::to_owned),
             headers: config.headers.iter().map(header).collect::<Result<_, AskerError>>()?,
         })
     }
@@ -163,7 +166,12 @@ impl Upstream {
     /// # Errors
     /// When nothing comes back.
     pub fn send_to(&self, path: &str, body: &str) -> Result<UpstreamResponse, Unreachable> {
-        let address = format!("{}{path}", self.endpoint.trim_end_matches('/'));
+        // Whatever follows a question mark stays at the end.
+        let (base, query) = match self.endpoint.split_once('?') {
+            Some((base, query)) => (base, format!("?{query}")),
+            None => (self.endpoint.as_str(), String::new()),
+        };
+        let address = format!("{}{path}{query}", base.trim_end_matches('/'));
         let mut request = self.agent.post(&address).header("content-type", "application/json");
         match (&self.key, &self.key_header) {
             (Some(key), None) => {
@@ -180,14 +188,22 @@ impl Upstream {
             detail: self.clean(&format!("{}: {error}", self.endpoint)),
             is_timeout: matches!(error, ureq::Error::Timeout(_)),
         })?;
-        let wait = response.headers().get("retry-after").and_then(|it| it.to_str().ok());
-        let retry_after =
-            wait.and_then(|it| it.trim().parse::<u64>().ok()).map(Duration::from_secs);
+        let header = |name: &str| response.headers().get(name).and_then(|it| it.to_str().ok());
+        let retry_after = pause(header, SystemTime::now());
         let kind = response.headers().get("content-type").and_then(|it| it.to_str().ok());
         let content_type = kind.unwrap_or("application/json").to_owned();
         let status = response.status().as_u16();
         let reader = Box::new(response.into_body().into_with_config().limit(u64::MAX).reader());
         Ok(UpstreamResponse { status, content_type, retry_after, reader })
+    }
+
+    /// Which key was sent, without the key.
+    #[must_use]
+    pub fn key_note(&self) -> String {
+        match &self.key_env {
+            Some(variable) => format!("the key is from `{variable}`"),
+            None => "no key was sent: `key_env` names a variable with one".to_owned(),
+        }
     }
 
     /// What a host said, without keys and control characters, and not too long.

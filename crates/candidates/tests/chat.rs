@@ -43,7 +43,12 @@ fn host(responses: &[&str]) -> (String, Receiver<String>) {
             let mut body = vec![0; length];
             reader.read_exact(&mut body).unwrap();
             outcome.send(head + &String::from_utf8(body).unwrap()).unwrap();
-            if let Some(rest) = response.strip_prefix("hang") {
+            if let Some(rest) = response.strip_prefix("drip") {
+                for event in rest.split_inclusive("\n\n") {
+                    let _ = stream.write_all(event.as_bytes());
+                    thread::sleep(Duration::from_millis(100));
+                }
+            } else if let Some(rest) = response.strip_prefix("hang") {
                 stream.write_all(rest.as_bytes()).unwrap();
                 thread::sleep(Duration::from_secs(5));
             } else {
@@ -194,11 +199,73 @@ fn streams_are_put_together_and_their_odd_ends_told_apart() {
     let reply = ask(&address, "stream = true");
     assert!(matches!(reply.outcome, AskOutcome::Again(_)), "{reply:?}");
     // It never ends: what is there when the time is up is the answer, cut off.
-    let endless = format!("hang{}", stream(&[&part("a"), &part("b")]));
+    let endless = format!(
+        "drip{}",
+        stream(&vec![part("a"); 40].iter().map(String::as_str).collect::<Vec<_>>())
+    );
     let (address, _requests) = host(&[&endless]);
     let began = Instant::now();
-    assert_eq!(ask(&address, "stream = true").outcome, answer("ab", true));
+    let outcome = ask(&address, "stream = true").outcome;
+    assert!(matches!(&outcome, AskOutcome::Answer { end: AnswerEnd::CutOff, .. }), "{outcome:?}");
+    // It stalls with the connection open: that is the host's fault again.
+    let stalled = format!("hang{}", stream(&[&part("a"), &part("b")]));
+    let (address, _requests) = host(&[&stalled]);
+    let outcome = ask(&address, "stream = true").outcome;
+    assert!(matches!(&outcome, AskOutcome::Again(it) if it.why.contains("stalled")), "{outcome:?}");
     assert!(began.elapsed() < Duration::from_secs(20));
+}
+
+/// What is odd beside an answer never loses it, and what the host did is not the candidate's.
+#[test]
+fn odd_streams_are_read_and_faults_in_them_are_the_hosts() {
+    let part = r#"{"choices": [{"delta": {"content": "a"}, "message": null}], "usage": null}"#;
+    let end = r#"{"choices": [{"delta": {}, "finish_reason": "stop"}]}"#;
+    let high = r#"{"choices": [{"delta": {"content": "\ud83d"}}]}"#;
+    let low = r#"{"choices": [{"delta": {"content": "\ude00"}}]}"#;
+    let second = r#"{"choices": [{"index": 1, "delta": {"content": "another answer"}}]}"#;
+    let usage = r#"{"choices": null, "usage": {"prompt_tokens": 2.0, "completion_tokens": "5"}}"#;
+    let odd = stream(&[part, "", high, low, second, end, usage]);
+    let other_name = odd.replace("text/event-stream", "Text/Event-Stream; charset=utf-8");
+    let unnamed = odd.replace("text/event-stream", "application/json");
+    for whole in [&odd, &other_name, &unnamed] {
+        let (address, _requests) = host(&[whole]);
+        let reply = ask(&address, "stream = true");
+        assert_eq!(reply.outcome, answer("a\u{1f600}", false));
+        assert_eq!((request(&reply).tokens.output, request(&reply).estimated), (5, false));
+    }
+    // One object although a stream was asked for.
+    let (address, _requests) = host(&[&json("200 OK", "", GOOD)]);
+    assert_eq!(ask(&address, "stream = true").outcome, answer("x = 1", false));
+    for (events, why) in [
+        (vec!["[DONE]"], "no choice"),
+        (
+            vec![part, r#"{"choices": [{"delta": {}, "finish_reason": "error"}]}"#, "[DONE]"],
+            "an error",
+        ),
+        (vec![part, r#"{"error": {"message": "the engine sank"}}"#], "the engine sank"),
+        (
+            vec![part, r#"{"choices": [{"delta": {}, "finish_reason": "content_filter"}]}"#],
+            "content filter",
+        ),
+    ] {
+        let (address, _requests) = host(&[&stream(&events)]);
+        let outcome = ask(&address, "stream = true").outcome;
+        assert!(
+            matches!(&outcome, AskOutcome::Again(it) if it.why.contains(why)),
+            "{why}: {outcome:?}"
+        );
+    }
+}
+
+#[test]
+fn a_host_that_will_not_count_in_streams_is_asked_without_and_a_query_stays_at_the_end() {
+    let no = r#"{"error": {"message": "unknown field: stream_options"}}"#;
+    let (address, requests) = host(&[&json("400 Bad Request", "", no), &json("200 OK", "", GOOD)]);
+    let address = format!("{address}?api-version=7");
+    assert_eq!(ask(&address, "stream = true").outcome, answer("x = 1", false));
+    let (first, second) = (requests.recv().unwrap(), requests.recv().unwrap());
+    assert!(first.contains("include_usage") && !second.contains("include_usage"));
+    assert!(first.starts_with("POST /v1/chat/completions?api-version=7 "), "{first}");
 }
 
 #[test]
@@ -250,7 +317,10 @@ fn refusals_for_good_are_told_apart() {
     let echo = r#"{"error": {"message": "bad key seaworthy-1234 \u001b[31m"}}"#;
     let (address, _requests) = host(&[&json("401 Unauthorized", "", echo)]);
     let reply = ask(&address, "key_env = \"KEY\"");
-    assert_eq!(reply.outcome, AskOutcome::Halt("status 401: bad key [key]  [31m".into()));
+    assert_eq!(
+        reply.outcome,
+        AskOutcome::Halt("status 401: bad key [key]  [31m (the key is from `KEY`)".into())
+    );
     assert!(!format!("{reply:?}").contains("seaworthy"));
     let moved = "HTTP/1.1 302 Found\r\nlocation: http://127.0.0.1:9/\r\ncontent-length: 0\r\n\r\n";
     let (address, _requests) = host(&[moved]);

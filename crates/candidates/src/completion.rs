@@ -1,0 +1,233 @@
+//! Answers of the chat-completions protocol, whole or in parts, read generously: what is odd beside an answer never
+//! loses it.
+
+use fairtrial_core::plan::Tokens;
+use serde_json::Value as Json;
+
+/// Where halves of characters outside the basic plane are kept until both are there: from U+100000 on, one for each
+/// of the 2048 halves.
+const HALVES: u32 = 0x10_0000;
+
+/// A completion, or a part of one.
+#[derive(Debug)]
+pub(crate) struct Completion {
+    json: Json,
+    /// Whether halves of characters stand in it.
+    pub(crate) has_halves: bool,
+}
+
+impl Completion {
+    /// Reads one.
+    ///
+    /// # Errors
+    /// When it is no JSON, halves of characters put aside.
+    pub(crate) fn parse(text: &str) -> Result<Self, serde_json::Error> {
+        match serde_json::from_str(text) {
+            Ok(json) => Ok(Self { json, has_halves: false }),
+            // Some hosts cut the escapes of a character in two (RFC 8259, section 8.2).
+            Err(error) => match with_halves(text) {
+                Some(text) => Ok(Self { json: serde_json::from_str(&text)?, has_halves: true }),
+                None => Err(error),
+            },
+        }
+    }
+
+    /// What the host says went wrong.
+    pub(crate) fn error(&self) -> Option<String> {
+        let error = self.json.get("error").filter(|it| !it.is_null())?;
+        Some(match error.get("message").and_then(Json::as_str).or(error.as_str()) {
+            Some(message) => message.to_owned(),
+            None => error.to_string(),
+        })
+    }
+
+    /// The choice that was asked for: the first, whatever else comes with it.
+    fn choice(&self) -> Option<&Json> {
+        let all = self.json.get("choices")?.as_array()?;
+        let is_first = |it: &&Json| it.get("index").and_then(Json::as_u64).unwrap_or(0) == 0;
+        all.iter().find(is_first)
+    }
+
+    /// Whether there is a choice.
+    pub(crate) fn has_choice(&self) -> bool {
+        self.choice().is_some()
+    }
+
+    /// A field of its message, or of the part of it.
+    fn field(&self, name: &str) -> Option<&Json> {
+        let choice = self.choice()?;
+        let of = |part: &str| choice.get(part)?.get(name).filter(|it| !it.is_null());
+        of("delta").or_else(|| of("message"))
+    }
+
+    /// What was said: text, or the text parts of a list of parts.
+    pub(crate) fn text(&self) -> String {
+        match self.field("content") {
+            Some(Json::String(text)) => text.clone(),
+            Some(Json::Array(parts)) => {
+                parts.iter().filter_map(|part| part.get("text")?.as_str()).collect()
+            }
+            _ => String::new(),
+        }
+    }
+
+    /// By which words the model declined.
+    pub(crate) fn refusal(&self) -> &str {
+        self.field("refusal").and_then(Json::as_str).unwrap_or_default()
+    }
+
+    /// Whether it thinks aloud in this part.
+    pub(crate) fn thinks(&self) -> bool {
+        let thought = self.field("reasoning_content").or_else(|| self.field("reasoning"));
+        thought.is_some_and(|it| it.as_str().is_none_or(|text| !text.is_empty()))
+    }
+
+    /// Why it ended.
+    pub(crate) fn finish(&self) -> Option<&str> {
+        self.choice()?.get("finish_reason")?.as_str()
+    }
+
+    /// The tool calls, or parts of them.
+    pub(crate) fn calls(&self) -> &[Json] {
+        self.field("tool_calls").and_then(Json::as_array).map(Vec::as_slice).unwrap_or_default()
+    }
+
+    /// What its host counted; `None` where it did not count both what was read and what was written.
+    pub(crate) fn tokens(&self) -> Option<Tokens> {
+        let usage = self.json.get("usage")?;
+        let first = |names: &[&str]| names.iter().find_map(|it| count(usage.pointer(it)?));
+        let input = first(&["/prompt_tokens", "/input_tokens"])?;
+        let output = first(&["/completion_tokens", "/output_tokens"])?;
+        let cached = first(&[
+            "/prompt_tokens_details/cached_tokens",
+            "/input_tokens_details/cached_tokens",
+            "/prompt_cache_hit_tokens",
+            "/cache_read_input_tokens",
+            "/cached_tokens",
+        ]);
+        Some(Tokens { input, cached: cached.unwrap_or(0).min(input), output })
+    }
+}
+
+/// A count, as hosts write it: a whole number, one with a fraction, or a text. One below 0 is none.
+fn count(value: &Json) -> Option<u64> {
+    let number = match value {
+        Json::Number(number) => match number.as_u64() {
+            Some(whole) => return Some(whole),
+            None => number.as_f64()?,
+        },
+        Json::String(text) => text.trim().parse().ok()?,
+        _ => return None,
+    };
+    (0.0..1e15).contains(&number).then_some(number.round() as u64)
+}
+
+/// JSON with each half of a character that stands alone written as a character of its own; `None` where none does.
+fn with_halves(text: &str) -> Option<String> {
+    let mut out = String::with_capacity(text.len());
+    let (mut rest, mut found) = (text, false);
+    while let Some(at) = rest.find('\\') {
+        let (before, escape) = rest.split_at(at);
+        out.push_str(before);
+        let (length, half) = match (unit(escape), escape.get(6..).and_then(unit)) {
+            (Some(0xD800..=0xDBFF), Some(0xDC00..=0xDFFF)) => (12, None),
+            (Some(unit @ 0xD800..=0xDFFF), _) => (6, Some(unit)),
+            // An escaped backslash is no beginning of another escape.
+            _ => (escape.char_indices().nth(2).map_or(escape.len(), |it| it.0), None),
+        };
+        match half.and_then(|unit| char::from_u32(HALVES + unit - 0xD800)) {
+            Some(half) => {
+                out.push(half);
+                found = true;
+            }
+            None => out.push_str(&escape[..length]),
+        }
+        rest = &escape[length..];
+    }
+    out.push_str(rest);
+    found.then_some(out)
+}
+
+/// The code unit of `\uXXXX` at the beginning of a text.
+fn unit(text: &str) -> Option<u32> {
+    let digits = text.strip_prefix("\\u")?.get(..4)?;
+    digits.bytes().all(|it| it.is_ascii_hexdigit()).then(|| u32::from_str_radix(digits, 16).ok())?
+}
+
+/// Puts halves of characters together; one that stays alone is no character.
+pub(crate) fn without_halves(text: &str) -> String {
+    let half = |c: char| (c as u32).checked_sub(HALVES).filter(|it| *it < 0x800);
+    let mut out = String::with_capacity(text.len());
+    let mut chars = text.chars().peekable();
+    while let Some(c) = chars.next() {
+        match (half(c), chars.peek().copied().and_then(half)) {
+            (None, _) => out.push(c),
+            (Some(high @ ..0x400), Some(low @ 0x400..)) => {
+                chars.next();
+                let whole = 0x1_0000 + (high << 10) + (low - 0x400);
+                out.push(char::from_u32(whole).unwrap_or(char::REPLACEMENT_CHARACTER));
+            }
+            (Some(_), _) => out.push(char::REPLACEMENT_CHARACTER),
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn tokens(usage: &str) -> Option<(u64, u64, u64)> {
+        let text = format!("{{\"choices\": null, \"usage\": {usage}}}");
+        let found = Completion::parse(&text).unwrap().tokens()?;
+        Some((found.input, found.cached, found.output))
+    }
+
+    #[test]
+    fn counts_are_read_as_hosts_write_them() {
+        for (usage, expected) in [
+            (r#"{"prompt_tokens": 7, "completion_tokens": 3}"#, Some((7, 0, 3))),
+            (r#"{"prompt_tokens": 7.4, "completion_tokens": "3"}"#, Some((7, 0, 3))),
+            (r#"{"input_tokens": 7, "output_tokens": 3, "cached_tokens": 9}"#, Some((7, 7, 3))),
+            (
+                r#"{"prompt_tokens": 7, "completion_tokens": 3, "prompt_tokens_details": {"cached_tokens": 2}}"#,
+                Some((7, 2, 3)),
+            ),
+            (
+                r#"{"prompt_tokens": 7, "completion_tokens": 3, "prompt_cache_hit_tokens": 4}"#,
+                Some((7, 4, 3)),
+            ),
+            (r#"{"prompt_tokens": null, "completion_tokens": 3}"#, None),
+            (r#"{"prompt_tokens": 7, "completion_tokens": -3}"#, None),
+            ("{}", None),
+            ("null", None),
+        ] {
+            assert_eq!(tokens(usage), expected, "{usage}");
+        }
+    }
+
+    #[test]
+    fn characters_cut_in_two_are_put_together() {
+        let part = |escape: &str| {
+            let text = format!(r#"{{"choices": [{{"delta": {{"content": "a{escape}"}}}}]}}"#);
+            Completion::parse(&text).unwrap()
+        };
+        let (high, low) = (part(r"\ud83d"), part(r"\ude00"));
+        assert!(high.has_halves && low.has_halves);
+        assert_eq!(without_halves(&(high.text() + &low.text()[1..])), "a\u{1f600}");
+        assert_eq!(without_halves(&high.text()), "a\u{fffd}");
+        // Whole ones and escaped backslashes stay what they are.
+        let whole = part(r"\ud83d\ude00\\ud83d");
+        assert!(!whole.has_halves && whole.text() == "a\u{1f600}\\ud83d", "{whole:?}");
+        let mixed = part(r"\\\\ud83d\ud83d");
+        assert_eq!(without_halves(&mixed.text()), "a\\\\ud83d\u{fffd}");
+    }
+
+    #[test]
+    fn a_choice_that_nobody_asked_for_is_passed_over() {
+        let text = r#"{"choices": [{"index": 1, "delta": {"content": "no"}}, {"index": 0, "message": null,
+            "delta": {"content": "yes"}}], "id": 1, "id": 2}"#;
+        assert_eq!(Completion::parse(text).unwrap().text(), "yes");
+        assert!(!Completion::parse(r#"{"choices": [{"index": 1}]}"#).unwrap().has_choice());
+    }
+}
