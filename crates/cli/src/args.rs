@@ -100,10 +100,10 @@ pub struct StandingsArgs {
     #[arg(long, value_name = "WHAT=VALUE", value_parser = parse_only)]
     pub only: Vec<Only>,
     /// Sort by a column
-    #[arg(long, value_name = "COLUMN")]
+    #[arg(long, value_name = "COLUMN", conflicts_with_all = NO_RANKING)]
     pub sort: Option<RankingColumn>,
     /// Show these columns, separated by commas; see below
-    #[arg(long, value_name = "COLUMNS", value_delimiter = ',')]
+    #[arg(long, value_name = "COLUMNS", value_delimiter = ',', conflicts_with_all = NO_RANKING)]
     pub columns: Vec<RankingColumn>,
     /// Count as solved only what passed within so many attempts
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
@@ -119,6 +119,9 @@ pub struct StandingsArgs {
     #[command(flatten)]
     pub format: GridFormat,
 }
+
+/// What shows no ranking whose columns could be chosen.
+const NO_RANKING: [&str; 7] = ["matrix", "pairs", "tasks", "alike", "frontier", "by", "json"];
 
 /// What the columns of the ranking are.
 fn columns_help() -> String {

@@ -83,6 +83,11 @@ pub enum Failure {
     /// A file whose ending says no format.
     #[error("`{0}` does not say what to write")]
     NoFormat(PathBuf),
+    /// JUnit's XML has no place for a choice of trials.
+    #[error(
+        "JUnit XML has every trial with its first verdict: `--only`, `--at-attempt` and `--grading` do not go with it"
+    )]
+    JunitIsWhole,
     /// A report.
     #[error(transparent)]
     Report(#[from] PageError),
@@ -147,9 +152,10 @@ impl Failure {
             Self::Read(ReadError::Start { .. }) => Advice::of(OUTSIDE),
             Self::Read(ReadError::NoTask(_)) => Advice::of(USAGE),
             Self::Vet(_) | Self::Folder(_) | Self::Source(_) => Advice::of(USAGE),
-            Self::NoVariable(_) | Self::UnknownLanguage { .. } | Self::EmptyNote => {
-                Advice::of(USAGE)
-            }
+            Self::NoVariable(_)
+            | Self::UnknownLanguage { .. }
+            | Self::EmptyNote
+            | Self::JunitIsWhole => Advice::of(USAGE),
             Self::Files(error) => of_files(error),
             Self::Regrade(error) => of_regrading(error),
             Self::Run(RunError::OtherPlan { .. }) => Advice::of(USAGE)

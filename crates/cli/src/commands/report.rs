@@ -35,6 +35,10 @@ pub fn run(args: &ReportArgs, out: &mut dyn Write, err: &mut dyn Write) -> Resul
         Some(format) => format,
         None => ReportFormat::of(file).ok_or_else(|| Failure::NoFormat(file.clone()))?,
     };
+    let is_chosen = !args.only.is_empty() || args.at_attempt.is_some() || args.grading.is_some();
+    if format == ReportFormat::Junit && is_chosen {
+        return Err(Failure::JunitIsWhole);
+    }
     let write = |to: &mut dyn Write| -> Result<(), Failure> {
         match format {
             ReportFormat::Html => report_html(to, &view, &source, args.unseal)?,
@@ -48,10 +52,17 @@ pub fn run(args: &ReportArgs, out: &mut dyn Write, err: &mut dyn Write) -> Resul
             ReportFormat::Markdown => markdown(to, &view.standings, &matrix_grid(&view.matrix))?,
             ReportFormat::Csv => grid_csv(to, &matrix_grid(&view.matrix))?,
             ReportFormat::Junit => {
-                for record in &records {
-                    let trials = trial_list(record, &Selection::default())?;
-                    junit_xml(to, &view.standings.title, &trials)?;
+                let mut all = Vec::new();
+                for (record, names) in source.named_records() {
+                    let mut trials = trial_list(record, &Selection::default())?;
+                    for trial in &mut trials {
+                        if let Some(&name) = names.get(trial.key.candidate.as_str()) {
+                            name.clone_into(&mut trial.key.candidate);
+                        }
+                    }
+                    all.extend(trials);
                 }
+                junit_xml(to, &view.standings.title, &all)?;
             }
         }
         Ok(())

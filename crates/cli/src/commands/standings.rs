@@ -5,9 +5,9 @@ use std::io::Write;
 use fairtrial_record::{Record, RecordError};
 use fairtrial_report::{
     Grid, RankingLayout, StandingsExtras, StandingsOptions, StandingsSource, alike_grid,
-    alike_view, comparison_grid, frontier_grids, grid_csv, grid_markdown, matrix_grid, matrix_view,
-    notes_markdown, pairs_grid, standings, standings_grids, standings_head, standings_json,
-    standings_notes, standings_view, tasks_grid, tasks_view, write_grid,
+    alike_view, comparison_grid, frontier_grids, grid_csv, grid_markdown, grids_with_notes,
+    matrix_grid, matrix_view, notes_markdown, pairs_grid, standings, standings_grids,
+    standings_head, standings_json, standings_notes, standings_view, tasks_grid, tasks_view,
 };
 
 use crate::args::{StandingsArgs, StandingsPart};
@@ -68,10 +68,7 @@ pub fn run(
         notes_markdown(out, &standings_notes(&view))?;
     } else if matrix || pairs || tasks || alike || frontier {
         standings_head(out, &view, environment.style())?;
-        for grid in &grids {
-            write_grid(out, grid, environment.style())?;
-            writeln!(out)?;
-        }
+        grids_with_notes(out, &grids, &view, environment.style())?;
     } else {
         standings(out, &view, &layout, environment.style())?;
     }

@@ -72,6 +72,12 @@ fn two_records_are_compared_candidate_by_candidate() {
     let gulls = joint["candidates"].as_array().unwrap().iter().filter(|it| it["trials"] == 14);
     let gulls: Vec<_> = gulls.map(|it| it["name"].as_str().unwrap()).collect();
     assert_eq!(gulls, ["gull", "gull (2)"]);
+    let xml = env.run(&["report", "old", "record", "-o", "-", "--format", "junit"]).out;
+    assert_eq!(xml.matches("<?xml").count(), 1);
+    assert!(xml.contains("<testsuite name=\"gull (2)\" tests=\"16\""), "{xml}");
+    assert!(xml.contains("<testsuite name=\"tern\" tests=\"32\""), "{xml}");
+    let chosen = ["report", "record", "-o", "-", "--format", "junit", "--only", "task=leg-1"];
+    assert_eq!(env.run(&chosen).code, 2);
     let alike = env.json(&["standings", "old", "record", "--alike", "--json"]);
     let both = &alike["alike"].as_array().unwrap()[0];
     assert_eq!((&both["first"], &both["second"]), (&"gull".into(), &"gull (2)".into()));

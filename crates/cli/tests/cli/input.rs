@@ -65,13 +65,13 @@ fn records_that_are_none_or_too_new_are_refused() {
         assert!(ran.err.contains("is no record"), "{}", ran.err);
     }
     let manifest = fs::read_to_string(env.path("record/manifest.json")).unwrap();
-    let newer = manifest.replacen("\"format_version\": 6", "\"format_version\": 9", 1);
+    let newer = manifest.replacen("\"format_version\": 7", "\"format_version\": 9", 1);
     assert_ne!(manifest, newer);
     env.write("record/manifest.json", &newer);
     for command in [&["standings", "record"][..], &["run", "plan.toml"]] {
         let ran = env.run(command);
         assert_eq!(ran.code, 2, "{command:?}");
-        assert!(ran.err.contains("has format 9; this version reads up to 6"), "{}", ran.err);
+        assert!(ran.err.contains("has format 9; this version reads up to 7"), "{}", ran.err);
     }
     assert_eq!(fs::read_to_string(env.path("record/manifest.json")).unwrap(), newer);
 }

@@ -23,7 +23,8 @@ pub use self::grid::write_grid;
 pub use self::reading::reading_text;
 pub use self::regrade::regrade_table;
 pub use self::standings::{
-    RankingLayout, frontier_grids, standings, standings_grids, standings_head, standings_notes,
+    RankingLayout, frontier_grids, grids_with_notes, standings, standings_grids, standings_head,
+    standings_notes,
 };
 pub use self::trial::{show_list, show_trials};
 pub use self::vet::vet_table;

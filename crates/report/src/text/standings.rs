@@ -70,8 +70,21 @@ pub fn standings(
     style: Style,
 ) -> io::Result<()> {
     standings_head(out, view, style)?;
-    for grid in standings_grids(view, layout) {
-        write_grid(out, &grid, style)?;
+    grids_with_notes(out, &standings_grids(view, layout), view, style)
+}
+
+/// Writes grids, and then what a reader must know.
+///
+/// # Errors
+/// When the writer fails.
+pub fn grids_with_notes(
+    out: &mut dyn Write,
+    grids: &[Grid],
+    view: &StandingsView,
+    style: Style,
+) -> io::Result<()> {
+    for grid in grids {
+        write_grid(out, grid, style)?;
         writeln!(out)?;
     }
     for line in standings_notes(view) {
