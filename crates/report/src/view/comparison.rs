@@ -1,7 +1,9 @@
 //! Two candidates, task by task; or one candidate in two records.
 
+use std::collections::HashMap;
+
 use fairtrial_core::standings::{
-    CellSums, Comparison, Pair, Scope, SignFlipTest, Standing, Standings, holm,
+    CellSums, Comparison, Pair, Scope, SignFlipTest, Standing, Standings, TaskFacts, holm,
 };
 
 use super::source::{StandingsError, StandingsSource};
@@ -146,9 +148,13 @@ impl Matched {
         let counts =
             |side: Side<'_>, task| side.source.results.counts(side.candidate, task, u32::MAX);
         let others = second.source.results.tasks();
+        let places = |tasks: &[TaskFacts]| -> HashMap<String, usize> {
+            tasks.iter().enumerate().map(|(place, it)| (it.name.clone(), place)).collect()
+        };
+        let (here, there) = (places(first.source.results.tasks()), places(others));
         for (place, facts) in first.source.results.tasks().iter().enumerate() {
             let a = counts(first, place);
-            let other = others.iter().position(|it| it.name == facts.name);
+            let other = there.get(&facts.name).copied();
             let b = other.map_or((0, 0), |it| counts(second, it));
             let pair = Pair { a, b };
             match (other, a.1, b.1) {
@@ -174,8 +180,7 @@ impl Matched {
             }
         }
         for (place, facts) in others.iter().enumerate() {
-            let own = first.source.results.tasks().iter().position(|it| it.name == facts.name);
-            let did = own.is_some_and(|it| counts(first, it).1 > 0);
+            let did = here.get(&facts.name).is_some_and(|&it| counts(first, it).1 > 0);
             if counts(second, place).1 > 0 && !did {
                 matched.only_second.push(facts.name.clone());
             }

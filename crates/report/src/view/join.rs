@@ -1,6 +1,6 @@
 //! What fits where records are put together, and what does not.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use fairtrial_core::standings::TaskFacts;
 use fairtrial_record::{Manifest, TaskNote};
@@ -26,22 +26,22 @@ pub(super) fn joint_tasks<'a>(
 ) -> Vec<&'a TaskNote> {
     let mut tasks: Vec<&TaskNote> = Vec::new();
     let mut places = HashMap::<&str, usize>::new();
-    let mut others = Vec::<String>::new();
+    let mut others = BTreeSet::<String>::new();
     for task in manifests.iter().flat_map(|it| &it.tasks) {
         match places.get(task.name.as_str()).map(|&it| tasks[it]) {
             None => {
                 places.insert(&task.name, tasks.len());
                 tasks.push(task);
             }
-            Some(known) if known.digest != task.digest && !others.contains(&task.name) => {
-                others.push(task.name.clone());
+            Some(known) if known.digest != task.digest => {
+                others.insert(task.name.clone());
             }
             Some(_) => {}
         }
     }
     tasks.retain(|it| !others.contains(&it.name));
     if !others.is_empty() {
-        notes.push(JoinNote::OtherTasks(others));
+        notes.push(JoinNote::OtherTasks(others.into_iter().collect()));
     }
     tasks
 }

@@ -1,6 +1,6 @@
 //! What standings are made of: one record or several, put together.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::thread;
 
 use fairtrial_core::digest::Digest;
@@ -203,10 +203,11 @@ impl<'a> StandingsSource<'a> {
         let mut samples = Vec::<u32>::new();
         let mut placements = Vec::new();
         for manifest in manifests {
+            let names: HashSet<&str> = manifest.tasks.iter().map(|it| it.name.as_str()).collect();
             let own: HashMap<String, usize> = tasks
                 .iter()
                 .enumerate()
-                .filter(|(_, task)| manifest.tasks.iter().any(|it| it.name == task.name))
+                .filter(|(_, task)| names.contains(task.name.as_str()))
                 .map(|(place, task)| (task.name.clone(), place))
                 .collect();
             let mut candidates = HashMap::new();
@@ -216,11 +217,10 @@ impl<'a> StandingsSource<'a> {
                     samples.push(0);
                     self.add_candidate(candidate)
                 });
-                let stands = own
-                    .iter()
-                    .filter(|it| candidate.takes(it.0))
-                    .map(|it| *it.1)
-                    .collect::<Vec<_>>();
+                let some: HashSet<&str> = candidate.tasks().iter().map(String::as_str).collect();
+                let takes = |it: &&String| some.is_empty() || some.contains(it.as_str());
+                let stands: Vec<usize> =
+                    own.iter().filter(|it| takes(&it.0)).map(|it| *it.1).collect();
                 self.wanted += stands.len() * manifest.plan.samples as usize;
                 self.stands[place].extend(stands);
                 self.stands[place].sort_unstable();

@@ -220,7 +220,7 @@ fn ranked(source: &StandingsSource<'_>, scope: &Scope) -> Standings {
 fn narrower(source: &StandingsSource<'_>, scope: &Scope) -> Vec<NarrowStandings> {
     let mut choices: Vec<Vec<usize>> = Vec::new();
     for &who in &scope.candidates {
-        let is_in_scope = |task: &&usize| scope.tasks.contains(task);
+        let is_in_scope = |task: &&usize| scope.tasks.binary_search(task).is_ok();
         let own: Vec<usize> = source.stands[who].iter().filter(is_in_scope).copied().collect();
         if !own.is_empty() && own.len() < scope.tasks.len() && !choices.contains(&own) {
             choices.push(own);
