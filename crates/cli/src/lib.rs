@@ -54,7 +54,7 @@ pub fn run(
         Command::Standings(args) => commands::standings::run(&args, environment, out),
         Command::Compare(args) => commands::compare::run(&args, environment, out),
         Command::Report(args) => commands::report::run(&args, out, err),
-        Command::Gate(args) => commands::gate::run(&args, environment, out),
+        Command::Gate(args) => commands::gate::run(&args, environment, out, err),
         Command::Show(args) => commands::show::run(&args, environment, out),
         Command::Read(args) => commands::read::run(&args, environment, out),
         Command::Files(args) => commands::files::run(&args, environment, err),

@@ -43,7 +43,7 @@ fn candidates(
     let source = StandingsSource::open_some(&records, verdicts, &names)?;
     let side =
         |name: &str| place_of(&source, name).map(|candidate| Side { source: &source, candidate });
-    let view = comparison_view(side(&args.first)?, side(second)?);
+    let view = comparison_view(side(&args.first)?, side(second)?, None);
     write(args, &[view], environment, out)
 }
 
@@ -76,6 +76,7 @@ fn records(
             let mut view = comparison_view(
                 Side { source: &new, candidate: at },
                 Side { source: &old, candidate: before },
+                None,
             );
             view.call(&format!("{} (new)", view.names.0), &format!("{} (old)", view.names.1));
             view

@@ -105,6 +105,36 @@ fn a_gate_says_yes_or_no_by_its_exit_code() {
         let word = if code == 0 { "holds: " } else { "fails: " };
         assert!(ran.out.starts_with(&format!("{word}{rule}; ")), "{}", ran.out);
     }
+    // Of a choice of tasks both sorts of rules are about it: on the first legs auk is as good as tern.
+    for (leg, solved, code) in
+        [("leg-1", "auk solved at least 1", 0), ("leg-8", "auk solved at least 1", 1)]
+    {
+        let only = format!("task={leg}");
+        let ran = env.run(&[
+            "gate",
+            "record",
+            "--only",
+            &only,
+            "--rule",
+            solved,
+            "--json",
+            "--rule",
+            "auk not worse than tern",
+        ]);
+        assert_eq!(ran.code, code, "{}", ran.out);
+        let json: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
+        let difference = if code == 0 { 0.0 } else { -1.0 };
+        assert_eq!(json["rules"][1]["value"], difference, "{json}");
+    }
+    // A run that is not complete says so beside its answer.
+    let plan = std::fs::read_to_string(env.path("record/manifest.json")).unwrap();
+    env.write("record/manifest.json", &plan.replacen("\"samples\": 2", "\"samples\": 3", 1));
+    let ran = env.run(&["gate", "record", "--rule", "tern solved at least 1"]);
+    assert!(
+        ran.code == 0 && ran.err.contains("not complete: 48 of 72 trials are over"),
+        "{}",
+        ran.err
+    );
     let ran = env.run(&["gate", "record", "--rule", "puffin solved at least 0"]);
     assert_eq!(ran.code, 2, "{}", ran.err);
     let ran = env.run(&["gate", "record", "--rule", "tern sings at least 1"]);

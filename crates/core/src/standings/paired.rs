@@ -60,7 +60,7 @@ impl SignFlipTest {
     /// no task that tells the two apart the value is 1.
     ///
     /// The distribution over all 2^n ways is summed up from its characteristic function, ∏ cos(w·d)^n over the
-    /// absolute differences d: to about 1e-13, which is also the least value that is told from 0. Differences
+    /// absolute differences d: to 1e-9 at least; the least value that is told from 0 is 1e-15. Differences
     /// are whole multiples of 1 over the common denominator of all rates; where they would add up to more than
     /// 32,767 of these, they are rounded to the finest step with which they do not.
     pub fn p(&mut self, pairs: &[Pair]) -> SignFlipOutcome {

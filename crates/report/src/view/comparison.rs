@@ -17,6 +17,9 @@ pub struct Side<'a> {
     pub candidate: usize,
 }
 
+/// Which tasks are compared, by their places on the first side; `None` is all.
+type ChosenTasks<'a> = Option<&'a [usize]>;
+
 /// Two sides, on the tasks that both did.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ComparisonView {
@@ -92,12 +95,16 @@ pub fn place_of(source: &StandingsSource<'_>, name: &str) -> Result<usize, Stand
     })
 }
 
-/// Compares two sides.
+/// Compares two sides: over all tasks that both did, or over some of them, by their places on the first side.
 #[must_use]
-pub fn comparison_view(first: Side<'_>, second: Side<'_>) -> ComparisonView {
+pub fn comparison_view(
+    first: Side<'_>,
+    second: Side<'_>,
+    tasks: ChosenTasks<'_>,
+) -> ComparisonView {
     let name = |side: Side<'_>| side.source.results.candidates()[side.candidate].clone();
     let names = (name(first), name(second));
-    let matched = Matched::of(first, second);
+    let matched = Matched::of(first, second, tasks);
     let pairs: Vec<Pair> = matched.tasks.iter().map(|it| it.counts).collect();
     let comparison = Comparison::of(names.clone(), &pairs, &mut SignFlipTest::default());
     let row = |side: Side<'_>, tasks: &[usize]| {
@@ -143,7 +150,7 @@ struct Matched {
 }
 
 impl Matched {
-    fn of(first: Side<'_>, second: Side<'_>) -> Self {
+    fn of(first: Side<'_>, second: Side<'_>, tasks: ChosenTasks<'_>) -> Self {
         let mut matched = Self::default();
         let counts =
             |side: Side<'_>, task| side.source.results.counts(side.candidate, task, u32::MAX);
@@ -153,6 +160,9 @@ impl Matched {
         };
         let (here, there) = (places(first.source.results.tasks()), places(others));
         for (place, facts) in first.source.results.tasks().iter().enumerate() {
+            if tasks.is_some_and(|it| it.binary_search(&place).is_err()) {
+                continue;
+            }
             let a = counts(first, place);
             let other = there.get(&facts.name).copied();
             let b = other.map_or((0, 0), |it| counts(second, it));
