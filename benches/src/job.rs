@@ -18,6 +18,7 @@ pub fn job(command: &[&str], show: Vec<PathBuf>) -> Job<'static> {
         sealed: None,
         show,
         channel: false,
+        links: Vec::new(),
         terminals: false,
         collect: Collect::Nothing,
         session: 1,

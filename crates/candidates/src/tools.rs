@@ -403,6 +403,7 @@ impl<'a> ModelTools<'a> {
             sealed: None,
             show: self.workspace.show.clone(),
             channel: false,
+            links: Vec::new(),
             terminals: true,
             collect: match prepared {
                 Some(_) => Collect::Changes { skip: vec![".git".to_owned()] },

@@ -162,6 +162,7 @@ impl<'a> JudgeContext<'a> {
             sealed: None,
             show: self.tool.folders.clone(),
             channel: false,
+            links: Vec::new(),
             terminals: false,
             collect: Collect::Nothing,
             session: self.session,

@@ -46,6 +46,7 @@ pub fn ask(
         sealed: None,
         show: folders.to_vec(),
         channel: false,
+        links: Vec::new(),
         terminals: false,
         collect: Collect::Nothing,
         session: 0,

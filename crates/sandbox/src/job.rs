@@ -1,6 +1,7 @@
 //! What is to be run, and what came of it.
 
 use std::collections::BTreeMap;
+use std::os::fd::BorrowedFd;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -47,6 +48,9 @@ pub struct Job<'a> {
     pub show: Vec<PathBuf>,
     /// Whether descriptor 3 is a channel to the tool.
     pub channel: bool,
+    /// Its ends of [`link`](crate::link) to programs of other runs: the descriptors behind the channel, or
+    /// from 3 on where there is none.
+    pub links: Vec<BorrowedFd<'a>>,
     /// Whether it can open pseudo-terminals of its own (pty(7)), in the full tier.
     pub terminals: bool,
     /// What of [`WORK`] is wanted afterwards.

@@ -30,6 +30,7 @@ pub use job::{
     Accounting, Caps, Captured, Collect, DRIVER, Ending, HOME, Job, Lap, LimitHit, OWN_PROGRAM,
     Outcome, Reach, SandboxError, Still, TreeView, WORK,
 };
+pub use pool::link;
 pub use running::{Allowed, Frame, Running, Stopper};
 pub use sandbox::{Demand, Sandbox};
 pub use tier::{Layer, LayerState, Tier};

@@ -142,6 +142,15 @@ impl Drop for Zygote {
     }
 }
 
+/// The two ends of a stream by which programs of two runs talk to each other ([`Job::links`](crate::Job::links)).
+/// Each end is to be dropped here when its run was started, so that the other sees the end of it.
+///
+/// # Errors
+/// When there are no descriptors left.
+pub fn link() -> Result<(OwnedFd, OwnedFd), SandboxError> {
+    socket_pair(SockType::Stream)
+}
+
 pub(crate) fn socket_pair(kind: SockType) -> Result<(OwnedFd, OwnedFd), SandboxError> {
     socketpair(AddressFamily::Unix, kind, None, SockFlag::SOCK_CLOEXEC)
         .map_err(|error| SandboxError::Start(error.into()))

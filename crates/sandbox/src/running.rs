@@ -117,6 +117,7 @@ pub(crate) fn start(
         command: job.command.clone(),
         env: job.env.clone().into_iter().collect(),
         channel: job.channel,
+        links: job.links.len(),
         driver: job.driver.is_some(),
         sealed: job.sealed.is_some(),
         home: job.home.is_some(),
@@ -130,6 +131,7 @@ pub(crate) fn start(
     let mut fds = vec![supervisor_control.as_fd(), stdin_read.as_fd()];
     fds.extend([stdout_write.as_fd(), stderr_write.as_fd()]);
     fds.extend(channel.iter().map(|(_, theirs)| theirs.as_fd()));
+    fds.extend(&job.links);
     fds.extend(collected.iter().map(Archive::as_fd).chain(kept.map(OwnedFd::as_fd)));
     fds.extend(job.driver.iter().map(|it| it.as_fd()));
     fds.extend(job.sealed.iter().map(|it| it.as_fd()));

@@ -46,7 +46,7 @@ pub enum ZygoteReply {
 }
 
 /// An order to a zygote: what to run. The descriptors come in the order: the run's own control
-/// socket, standard input, output, error, the channel if there is one, the archive or folder to
+/// socket, standard input, output, error, the channel if there is one, the links, the archive or folder to
 /// collect into if there is one, the driver if there is one, the sealed files if there are any, the
 /// home if there is one, the layers.
 #[derive(Debug, Serialize, Deserialize)]
@@ -54,6 +54,7 @@ pub struct Spec {
     pub command: Vec<String>,
     pub env: Vec<(String, String)>,
     pub channel: bool,
+    pub links: usize,
     pub driver: bool,
     pub sealed: bool,
     pub home: bool,

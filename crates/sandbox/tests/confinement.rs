@@ -72,6 +72,7 @@ fn job(command: &[&str]) -> Job<'static> {
         sealed: None,
         show: Vec::new(),
         channel: false,
+        links: Vec::new(),
         terminals: false,
         collect: Collect::Nothing,
         session: 1,

@@ -44,6 +44,7 @@ impl Env {
             sealed: None,
             show: Vec::new(),
             channel: false,
+            links: Vec::new(),
             terminals: false,
             collect: Collect::Nothing,
             session: 0,
@@ -155,6 +156,7 @@ fn a_run_that_has_itself_woken_is_ended() {
             command: [python.to_str().unwrap(), "-I", "-c", script].map(str::to_owned).to_vec(),
             tree: Some("base".to_owned()),
             channel: true,
+            links: Vec::new(),
             collect: Collect::Changes { skip: Vec::new() },
             ..Env::job("")
         };

@@ -236,6 +236,7 @@ impl TreePreparation {
             sealed: None,
             show: Vec::new(),
             channel: false,
+            links: Vec::new(),
             terminals: false,
             collect: Collect::Nothing,
             session: 0,

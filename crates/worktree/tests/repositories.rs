@@ -61,6 +61,7 @@ impl Env {
             sealed: None,
             show: Vec::new(),
             channel: false,
+            links: Vec::new(),
             terminals: false,
             collect: Collect::Changes { skip: vec![".git".to_owned()] },
             session: 0,

@@ -239,6 +239,7 @@ impl Installation {
             sealed: None,
             show: self.show.clone(),
             channel: false,
+            links: Vec::new(),
             terminals: false,
             collect: Collect::Nothing,
             session: 0,
@@ -312,6 +313,7 @@ impl Installation {
             driver: inputs.driver.as_ref(),
             show,
             channel: start.channel,
+            links: Vec::new(),
             terminals: true,
             collect: match workspace.prepared {
                 Some(_) => Collect::Changes { skip: vec![".git".to_owned()] },

@@ -20,6 +20,10 @@ pub struct Drivers {
     pub program: DriverSet,
     /// Runs sealed unit tests and reports them by lines.
     pub tests: DriverSet,
+    /// Serves an answer's modules to sealed unit tests that run apart from it.
+    pub serve: DriverSet,
+    /// Runs sealed unit tests apart from the answer.
+    pub apart: DriverSet,
     /// What builds find.
     pub build: DriverSet,
     /// Whether the driver of calls can serve each by a copy of itself in which nothing else has

@@ -17,7 +17,7 @@ use serde::{Deserialize, Serialize};
 pub use self::canaries::CanaryStyle;
 pub use self::driver::{DriverSet, Drivers, Precompile, Shim};
 pub use self::syntax::{Dots, Syntax};
-pub use self::test_runner::{TestRunner, TestRunnerSample};
+pub use self::test_runner::{ApartRunner, TestRunner, TestRunnerSample};
 pub use self::values::{Dialect, ValueTemplates};
 use crate::limits::LimitSettings;
 use crate::source::{SourceError, parse_toml};
@@ -171,6 +171,7 @@ impl Languages {
         let drivers = &definition.drivers;
         let sets =
             [&drivers.call, &drivers.packages, &drivers.program, &drivers.tests, &drivers.build];
+        let sets = sets.into_iter().chain([&drivers.serve, &drivers.apart]);
         let parts = sets.into_iter().flat_map(BTreeMap::values).flatten();
         let parts = parts.chain(definition.shim.as_ref().map(|it| &it.template));
         let is_missing = |name: &&String| self.file(definition, name).is_none();

@@ -31,6 +31,9 @@ pub struct TestRunner {
     pub build: Vec<Vec<String>>,
     /// The command that runs the tests.
     pub command: Vec<String>,
+    /// How it runs tests apart from the answer; `None`: it cannot.
+    #[serde(default)]
+    pub apart: Option<ApartRunner>,
     /// How it reports.
     pub report: ReportKind,
     /// The file that it reports to; empty: it prints the report, or one of our drivers sends it.
@@ -58,6 +61,18 @@ pub struct TestRunner {
     pub env: BTreeMap<String, String>,
     /// What shows whether it can be run.
     pub sample: Option<TestRunnerSample>,
+}
+
+/// How a runner's tests run in a process of their own, and the answer's modules in another.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ApartRunner {
+    /// The command that runs the tests.
+    pub command: Vec<String>,
+    /// The command that serves the answer.
+    pub serve: Vec<String>,
+    /// How many streams there are between the two.
+    pub links: usize,
 }
 
 /// A sealed test of one name, and an answer for which it holds.

@@ -25,6 +25,8 @@ enum ReportLine {
     },
     Done {
         done: String,
+        #[serde(default)]
+        decided: Vec<String>,
     },
 }
 
@@ -55,7 +57,10 @@ pub(super) fn read(text: &str) -> Result<TestReport, ReportError> {
             }
             ReportLine::Evidence { .. } => {}
             ReportLine::Broken { broken } => report.broken = Some(cut(&broken, super::MESSAGE_MAX)),
-            ReportLine::Done { done } => report.mark = Some(cut(&done, super::NAME_MAX)),
+            ReportLine::Done { done, decided } => {
+                report.mark = Some(cut(&done, super::NAME_MAX));
+                report.decided = decided;
+            }
         }
         if report.tests.len() > TESTS_MAX {
             return Err(ReportError::TooMany);

@@ -80,6 +80,9 @@ pub struct TestReport {
     pub mark: Option<String>,
     /// What a driver noticed that no honest program does.
     pub evidence: Vec<String>,
+    /// The tests of which the answer's own code decided whether an assertion holds, such as by what it calls
+    /// equal. Known only where tests run apart from it.
+    pub decided: Vec<String>,
     /// Why tests could not even be loaded, in the runner's words.
     pub broken: Option<String>,
 }

@@ -59,6 +59,7 @@ pub(crate) struct RunFds {
     pub stdout: OwnedFd,
     pub stderr: OwnedFd,
     pub channel: Option<OwnedFd>,
+    pub links: Vec<OwnedFd>,
     /// An archive, or a folder of the store.
     pub collected: Option<OwnedFd>,
     pub driver: Option<Archive>,
@@ -77,6 +78,7 @@ impl RunFds {
             stdout: fds.next()?,
             stderr: fds.next()?,
             channel: if spec.channel { Some(fds.next()?) } else { None },
+            links: (0..spec.links).map(|_| fds.next()).collect::<Option<_>>()?,
             collected: match spec.collect {
                 Collect::Nothing => None,
                 _ => Some(fds.next()?),

@@ -148,15 +148,16 @@ fn processes_of_others(sandbox: &SandboxState) -> u64 {
     now + ROOM_FOR_OTHERS
 }
 
-/// Standard streams at 0 to 2, the channel at 3, and everything else closed at `exec`.
+/// Standard streams at 0 to 2, the channel and links behind them, and everything else closed at `exec`.
 fn arrange_descriptors(fds: &RunFds) -> nix::Result<()> {
-    let streams = [Some(&fds.stdin), Some(&fds.stdout), Some(&fds.stderr), fds.channel.as_ref()];
+    let streams = [&fds.stdin, &fds.stdout, &fds.stderr];
+    let streams = streams.into_iter().chain(&fds.channel).chain(&fds.links);
     // Lifted first, so that none is overwritten by another. The pipe that tells of failure was
-    // opened after all of these, and so stands above 3.
-    let lifted = streams.iter().flatten().map(|fd| fcntl(fd, FcntlArg::F_DUPFD_CLOEXEC(16)));
+    // opened after all of these, and so stands above them.
+    let lifted = streams.map(|fd| fcntl(fd, FcntlArg::F_DUPFD_CLOEXEC(16)));
     let lifted: Vec<i32> = lifted.collect::<nix::Result<_>>()?;
     for (target, source) in lifted.iter().enumerate() {
-        // SAFETY: `dup2` onto a number below 4; what stood there is ours and no longer needed.
+        // SAFETY: `dup2` onto one of the first numbers; what stood there is ours and no longer needed.
         nix::errno::Errno::result(unsafe { libc::dup2(*source, target as i32) })?;
     }
     let first = lifted.len() as u32;

@@ -1,5 +1,6 @@
 //! The form `tests`: code, judged by sealed unit tests and the language's own runner.
 
+mod apart;
 mod run;
 mod sealed;
 

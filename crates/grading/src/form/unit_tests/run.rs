@@ -7,9 +7,12 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::hash::{BuildHasher as _, RandomState};
 
-use super::sealed::{ResolvedTest, ResolvedTests, SealedTests, TestsSettings, Wrong, resolve};
+use super::apart::ApartRun;
+use super::sealed::{
+    ResolvedTest, ResolvedTests, SealedTests, TestsProcess, TestsSettings, Wrong, resolve,
+};
 use fairtrial_core::judgement::{Judgement, TestOutcome};
-use fairtrial_core::language::TestRunner;
+use fairtrial_core::language::{ApartRunner, TestRunner};
 use fairtrial_core::testrun::{self, REPORT_MAX, ReportKind, TestReport};
 use fairtrial_core::text::head_and_tail;
 use fairtrial_core::tree::{FileTree, RelPath, Snapshot};
@@ -59,7 +62,12 @@ pub fn judge(
     };
     let (taken, notes) = without_config(files, settings, sealed, runner);
     let run = Run::prepare(context, settings, runner, sealed);
-    let mut judgement = run.judge(&taken)?;
+    let mut judgement = match runner.apart.as_ref() {
+        Some(apart) if settings.process != Some(TestsProcess::Shared) => {
+            run.judge_apart(apart, &taken)?
+        }
+        _ => run.judge(&taken)?,
+    };
     let not_run = FailReason::DidNotBuild;
     if judgement.verdict == Verdict::Fail(not_run) {
         judgement.message = check(context, settings, runner, &taken)?;
@@ -193,6 +201,43 @@ impl<'a> Run<'a> {
         }
         let test_run = self.run_tests(&base)?;
         Ok(self.resolve_run(test_run))
+    }
+
+    fn judge_apart(&self, apart: &ApartRunner, files: &Snapshot) -> Result<Judgement, JudgeError> {
+        let (context, settings, runner) = (self.context, self.settings, self.runner);
+        let apart = ApartRun { context, settings, runner, apart, sealed: self.sealed };
+        let run = apart.run(files, &self.sealed.files, &self.mark)?;
+        let ended = run.answer_ended(context);
+        if let Some(reason) = ended.filter(|_| run.answer.limit.is_some()) {
+            return Ok(self.not_run(reason, &run.answer, ""));
+        }
+        if run.tests.limit.is_some() {
+            return Ok(self.not_run(context.reason(&run.tests), &run.tests, ""));
+        }
+        let report = match &run.report {
+            Ok(report) if report.mark.is_some() => report,
+            Ok(_) => {
+                return Ok(self.not_run(FailReason::Crashed, &run.tests, "the run has no end"));
+            }
+            Err(why) => return Ok(self.not_run(FailReason::Crashed, &run.tests, why)),
+        };
+        let resolved = resolve(&self.sealed.names, &[], &report.tests);
+        let mut tests: Vec<TestOutcome> = resolved.tests.iter().map(outcome_of).collect();
+        if let Some(first) = tests.first_mut() {
+            first.usage = Some(usage(&run.answer));
+        }
+        let mut judgement = resolve_tests(tests, None);
+        if judgement.verdict == Verdict::Pass {
+            return Ok(judgement);
+        }
+        if report.broken.is_some() {
+            judgement.verdict = Verdict::Fail(FailReason::DidNotBuild);
+        } else if let Some(reason) = ended {
+            judgement.verdict = Verdict::Fail(reason);
+        } else if report.tests.is_empty() {
+            judgement.verdict = Verdict::Fail(FailReason::Crashed);
+        }
+        Ok(judgement)
     }
 
     /// The sealed files as they are when they are run: tests are blank where the runner has them

@@ -22,9 +22,22 @@ pub struct TestsSettings {
     pub file: RelPath,
     /// The runner, one of those of the task's language.
     pub runner: String,
+    /// Whether the tests run in a process of their own. `None`: they do where the runner can have it so.
+    #[serde(default)]
+    pub process: Option<TestsProcess>,
     /// Files that runners pick up by themselves and that the candidate may give all the same.
     #[serde(default)]
     pub allow: Vec<RelPath>,
+}
+
+/// Where sealed tests run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum TestsProcess {
+    /// In a process and a sandbox of their own.
+    Apart,
+    /// In the answer's process.
+    Shared,
 }
 
 /// The sealed part.

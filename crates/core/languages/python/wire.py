@@ -1,0 +1,1301 @@
+"""Two processes that use each other's objects: what crosses between them, and how.
+
+Plain data crosses by value. Lists, dicts, sets and their like are copied, and both copies are kept the
+same whenever something crosses: only one side runs at a time, so nobody sees them differ. Everything
+else stays where it was made; the other side gets a stand-in, which asks for whatever is done with it.
+
+The same file serves both processes. What the tests' side grants is less: see `Link.grants`.
+"""
+import base64
+import collections
+import copyreg
+import datetime
+import decimal
+import fractions
+import importlib
+import json
+import os
+import pathlib
+import re
+import sys
+import threading
+import types
+import uuid
+
+# Held here, since tests may patch them, and answers may try.
+read_bytes, write_bytes = os.read, os.write
+to_json = json.JSONEncoder(ensure_ascii=True, check_circular=False).encode
+from_json = json.JSONDecoder().decode
+get_ident, references = threading.get_ident, sys.getrefcount
+MESSAGE_MAX = 256 << 20
+DEPTH_MAX = 200
+EXACT = 1 << 1000
+
+
+class Gone(BaseException):
+    """The other process has ended."""
+
+
+def is_std_module(name):
+    return isinstance(name, str) and name.split(".")[0] in sys.stdlib_module_names
+
+
+def std_name(it):
+    """Where the standard library has this very object: (module, qualified name), or None."""
+    if isinstance(it, types.ModuleType):
+        name = it.__name__
+        return (name, "") if is_std_module(name) and sys.modules.get(name) is it else None
+    module, name = getattr(it, "__module__", None), getattr(it, "__qualname__", None)
+    if module is None and isinstance(getattr(it, "__objclass__", None), type):
+        module = it.__objclass__.__module__
+    if not isinstance(name, str) or not is_std_module(module):
+        return None
+    found = std_object(module, name)
+    return (module, name) if found is it else None
+
+
+def std_object(module, name, load=False):
+    if not is_std_module(module) or module == "__main__":
+        return None
+    it = sys.modules.get(module)
+    if it is None and load:
+        try:
+            it = importlib.import_module(module)
+        except ImportError:
+            return None
+    for part in name.split(".") if name else ():
+        it = getattr(it, part, None)
+    return it
+
+
+VALUES = {
+    datetime.date: lambda it: (it.year, it.month, it.day),
+    datetime.time: lambda it: (it.hour, it.minute, it.second, it.microsecond, it.tzinfo),
+    datetime.datetime: lambda it: (
+        it.year, it.month, it.day, it.hour, it.minute, it.second, it.microsecond, it.tzinfo),
+    datetime.timedelta: lambda it: (it.days, it.seconds, it.microseconds),
+    datetime.timezone: lambda it: it.__getinitargs__(),
+    decimal.Decimal: lambda it: (str(it),),
+    fractions.Fraction: lambda it: (it.numerator, it.denominator),
+    uuid.UUID: lambda it: (str(it),),
+    pathlib.PosixPath: lambda it: (str(it),),
+    pathlib.PurePosixPath: lambda it: (str(it),),
+    pathlib.PureWindowsPath: lambda it: (str(it),),
+    complex: lambda it: (it.real, it.imag),
+    range: lambda it: (it.start, it.stop, it.step),
+    slice: lambda it: (it.start, it.stop, it.step),
+    re.Pattern: lambda it: (it.pattern, it.flags),
+}
+MAKERS = {re.Pattern: lambda pattern, flags: re.compile(pattern, flags & ~re.DEBUG)}
+VALUE_KINDS = {kind.__name__: kind for kind in VALUES}
+VIEWS = {type({}.keys()): "keys", type({}.values()): "values", type({}.items()): "items"}
+SINGLES = {"...": Ellipsis, "NI": NotImplemented}
+# Marks of `dataclasses` that are looked for by identity.
+FIELD_MARKS = ("MISSING", "KW_ONLY", "_FIELD", "_FIELD_CLASSVAR", "_FIELD_INITVAR")
+
+# Containers that both sides have: how they are emptied and filled, and what is remembered of them.
+LISTS, DICTS = (list, collections.deque), (dict, collections.OrderedDict, collections.defaultdict, collections.Counter)
+KINDS = {kind.__name__: kind for kind in (*LISTS, *DICTS, set, bytearray)}
+BASES = (list, dict, set, collections.deque, collections.OrderedDict, collections.defaultdict, collections.Counter)
+DATA = (str, bytes, int, float, complex, tuple, frozenset)
+same = __import__("operator").is_
+
+
+def family(it):
+    if isinstance(it, dict):
+        return "d"
+    if isinstance(it, (list, collections.deque)):
+        return "l"
+    return "s" if isinstance(it, set) else "b"
+
+
+def contents(it, sort):
+    """What is in a container, by the builtin kind's own ways."""
+    if sort == "d":
+        if isinstance(it, collections.OrderedDict):
+            keys = tuple(collections.OrderedDict.__iter__(it))
+            return (keys, tuple([dict.__getitem__(it, key) for key in keys]))
+        return (tuple(dict.keys(it)), tuple(dict.values(it)))
+    if sort == "l":
+        return tuple(list.__iter__(it) if isinstance(it, list) else collections.deque.__iter__(it))
+    return tuple(set.__iter__(it)) if sort == "s" else bytes(it)
+
+
+def is_same(now, before, sort):
+    if before is None:
+        return False
+    if sort == "d":
+        return len(now[0]) == len(before[0]) and all(map(same, now[0], before[0])) and all(map(same, now[1], before[1]))
+    if sort == "b":
+        return now == before
+    return len(now) == len(before) and all(map(same, now, before))
+
+
+def refill(it, sort, content):
+    if sort == "d":
+        kind = collections.OrderedDict if isinstance(it, collections.OrderedDict) else dict
+        kind.clear(it)
+        for key, value in content:
+            kind.__setitem__(it, key, value)
+    elif sort == "s":
+        set.clear(it)
+        set.update(it, content)
+    elif sort == "b":
+        it[:] = content
+    elif isinstance(it, list):
+        list.__setitem__(it, slice(None), content)
+    else:
+        it.clear()
+        it.extend(content)
+
+
+class Waiting:
+    """A coroutine of the other side that is under way."""
+    __slots__ = ("loop", "future", "task")
+
+
+class Link:
+    """One end. `first` is the tests'."""
+
+    def __init__(self, descriptor, first):
+        self.descriptor, self.first = descriptor, first
+        self.buffer = b""
+        self.lock = threading.RLock()
+        self.own, self.ids, self.sent, self.next_own = {}, {}, {}, 1
+        self.theirs, self.dropped = {}, []
+        self.described, self.classes = set(), {}
+        self.shared, self.shared_of, self.next_shared, self.ended = {}, {}, 2 if first else 1, []
+        self.threaded, self.queues, self.local, self.next_thread = False, {}, threading.local(), 1
+        self.main = get_ident()
+        self.gone, self.decided = False, lambda: None
+        self.waiting, self.next_wait, self.loop, self.background = {}, 1, None, None
+        self.outgoing, self.incoming = (lambda: None), (lambda it: None)
+        self.ops = {
+            "call": self.do_call, "member": self.do_member, "get": self.do_get, "set": self.do_set,
+            "del": self.do_del, "repr": self.do_repr, "dir": self.do_dir, "threads": lambda: None,
+            "await": self.do_await, "settled": self.do_settled, "cancel": self.do_cancel,
+            "signature": self.do_signature, "subclass": self.do_subclass,
+        }
+        self.grants = lambda it, name, change=False: True
+
+    # What goes over the wire: four bytes of length, then JSON.
+
+    def send(self, message):
+        data = to_json(message).encode()
+        data = len(data).to_bytes(4, "big") + data
+        try:
+            while data:
+                data = data[write_bytes(self.descriptor, data):]
+        except OSError:
+            self.gone = True
+            raise Gone("the other process has ended") from None
+
+    def take(self, count):
+        while len(self.buffer) < count:
+            try:
+                part = read_bytes(self.descriptor, max(65536, count - len(self.buffer)))
+            except OSError:
+                part = b""
+            if not part:
+                self.gone = True
+                raise Gone("the other process has ended")
+            self.buffer = self.buffer + part if self.buffer else part
+        taken, self.buffer = self.buffer[:count], self.buffer[count:]
+        return taken
+
+    def receive(self):
+        size = int.from_bytes(self.take(4), "big")
+        if size > MESSAGE_MAX:
+            self.gone = True
+            raise Gone("a message of the other process is too long")
+        try:
+            return self.unpack(from_json(self.take(size).decode()))
+        except (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError) as error:
+            self.gone = True
+            raise Gone(f"what the other process sent is not understood: {error!r}"[:300]) from None
+
+    def pack(self, kind, value, **more):
+        """A message, with what changed in containers that both sides have. Under the lock."""
+        changes = []
+        message = {"k": kind, "v": self.encode(value, changes), **more}
+        extra = self.outgoing()
+        if extra:
+            message["x"] = extra
+        self.find_changes(changes)
+        if changes:
+            message["c"] = changes
+        if self.dropped:
+            message["d"], self.dropped = self.dropped, []
+        if self.ended:
+            message["e"], self.ended = self.ended, []
+        return message
+
+    def unpack(self, message):
+        with self.lock:
+            for number in message.get("e", ()):
+                entry = self.shared.pop(number, None)
+                if entry is not None:
+                    self.shared_of.pop(id(entry[0]), None)
+            if message.get("x") is not None:
+                self.incoming(message["x"])
+            changes = message.get("c", ())
+            for number, made_of, _ in changes:
+                if made_of is not None:
+                    self.share(number, self.make_container(*made_of))
+                    self.shared[number][3] = True
+            for number, _, content in changes:
+                self.take_change(self.shared[number], content)
+            message["v"] = self.decode(message["v"])
+            # Last, since the message itself may speak of them.
+            for oid, count in message.get("d", ()):
+                if oid in self.sent:
+                    self.sent[oid] -= count
+                    if self.sent[oid] <= 0:
+                        it = self.own.pop(oid)
+                        del self.sent[oid], self.ids[id(it)]
+        return message
+
+    # Containers.
+
+    def share(self, number, it):
+        self.shared[number] = [it, family(it), None, False]
+        self.shared_of[id(it)] = number
+
+    def make_container(self, kind, more, oid):
+        kind, more = KINDS[kind] if isinstance(kind, str) else self.decode(kind), self.decode(more)
+        if kind is collections.deque:
+            return collections.deque(maxlen=more)
+        it = next(base for base in reversed(BASES + (bytearray,)) if issubclass(kind, base)).__new__(kind)
+        if isinstance(it, collections.defaultdict) and more is not None:
+            it.default_factory = more
+        if oid is not None:
+            object.__setattr__(it, "_apart_id", oid)
+            self.remember(oid, it)
+        return it
+
+    def take_change(self, entry, content):
+        it, sort, _, _ = entry
+        if sort == "d":
+            content = [(self.decode(key), self.decode(value)) for key, value in content]
+        elif sort == "b":
+            content = base64.b64decode(content)
+        else:
+            content = [self.decode(one) for one in content]
+        refill(it, sort, content)
+        entry[2] = contents(it, sort)
+
+    def find_changes(self, changes):
+        seen, again = set(), True
+        while again:
+            again = False
+            for number, entry in list(self.shared.items()):
+                it, sort, before, is_told = entry
+                now = contents(it, sort)
+                if number in seen:
+                    continue
+                if is_same(now, before, sort):
+                    # The entry, this name, and the argument: nobody else has it. With threads the other side
+                    # may be speaking of it just now.
+                    if is_told and not self.threaded and references(it) <= 3:
+                        del self.shared[number], self.shared_of[id(it)]
+                        self.ended.append(number)
+                        again = True
+                    continue
+                seen.add(number)
+                again = True
+                entry[2] = now
+                if sort == "d":
+                    content = [[self.encode(k, changes, True), self.encode(v, changes)] for k, v in zip(*now)]
+                elif sort == "b":
+                    content = base64.b64encode(now).decode()
+                else:
+                    content = [self.encode(one, changes, sort == "s") for one in now]
+                changes.append([number, None if is_told else self.made_of(it, changes), content])
+                entry[3] = True
+
+    def made_of(self, it, changes):
+        kind, more = type(it), None
+        if isinstance(it, collections.defaultdict):
+            more = it.default_factory
+        elif isinstance(it, collections.deque):
+            more = it.maxlen
+        if KINDS.get(kind.__name__) is kind:
+            return kind.__name__, self.encode(more, changes), None
+        return self.class_of(it, kind, changes), self.encode(more, changes), self.export(it)
+
+    # Values.
+
+    def encode(self, it, changes, hashed=False, depth=0):
+        kind = type(it)
+        if it is None or kind is bool or kind is str or kind is float:
+            return it
+        if kind is int:
+            return it if -EXACT < it < EXACT else ["i", hex(it)]
+        if depth > DEPTH_MAX:
+            raise RecursionError("nested too deep")
+        if kind is tuple:
+            return ["t", *[self.encode(one, changes, hashed, depth + 1) for one in it]]
+        if kind is bytes:
+            return ["b", base64.b64encode(it).decode()]
+        known = self.theirs_id(it)
+        if known is not None:
+            return ["o", known]
+        if id(it) in self.shared_of:
+            return ["l", self.shared_of[id(it)]]
+        if kind is frozenset:
+            return ["f", *[self.encode(one, changes, True, depth + 1) for one in it]]
+        if kind in VALUES:
+            return ["v", kind.__name__, *[self.encode(one, changes, False, depth + 1) for one in VALUES[kind](it)]]
+        if it is Ellipsis or it is NotImplemented:
+            return ["1", "..." if it is Ellipsis else "NI"]
+        if KINDS.get(kind.__name__) is kind or isinstance(it, BASES) and not isinstance(it, StandIn):
+            number = self.next_shared
+            self.next_shared += 2
+            self.share(number, it)
+            return ["l", number]
+        if kind.__module__ == "dataclasses":
+            marks = vars(sys.modules["dataclasses"])
+            for name in FIELD_MARKS:
+                if marks.get(name) is it:
+                    return ["1", name]
+        if kind in VIEWS:
+            return ["w", VIEWS[kind], [self.encode(one, changes, False, depth + 1) for one in it]]
+        return self.encode_object(it, kind, changes, hashed, depth)
+
+    def encode_object(self, it, kind, changes, hashed, depth):
+        if isinstance(it, (staticmethod, classmethod)):
+            return ["d", kind.__name__, self.encode(it.__func__, changes)]
+        if kind is property:
+            return ["d", "property", *[self.encode(one, changes) for one in (it.fget, it.fset, it.fdel)]]
+        if isinstance(it, FORBIDDEN):
+            return None
+        if isinstance(it, (type, types.ModuleType, types.FunctionType, types.BuiltinFunctionType,
+                           types.MethodDescriptorType, types.WrapperDescriptorType)):
+            named = std_name(it)
+            if named is not None:
+                return ["r", *named]
+        if isinstance(it, BaseException) and std_name(kind) is not None:
+            return self.encode_std_error(it, kind, changes, depth)
+        if isinstance(it, tuple) and std_name(kind) is not None:
+            return ["n", *std_name(kind), *[self.encode(one, changes, False, depth + 1) for one in tuple.__iter__(it)]]
+        if isinstance(it, types.ModuleType):
+            return self.encode_module(it)
+        oid = self.export(it)
+        if isinstance(it, type):
+            return ["k", oid, self.describe(oid, it, changes)]
+        if isinstance(it, FUNCTIONS):
+            named = [str(getattr(it, key, "") or "") for key in ("__name__", "__qualname__", "__module__")]
+            doc = getattr(it, "__doc__", None)
+            named.append(doc[:2000] if isinstance(doc, str) else None)
+            is_method = isinstance(it, (types.MethodType, types.BuiltinFunctionType))
+            return ["F", oid, *named, int(is_method), int(is_coroutine_function(it))]
+        if isinstance(it, types.GeneratorType):
+            return ["g", oid, it.__name__]
+        if isinstance(it, types.CoroutineType):
+            return ["a", oid, it.__name__]
+        value, more = None, None
+        if isinstance(it, BaseException):
+            value = ["t", *[self.encode(one, changes, False, depth + 1) for one in BaseException.args.__get__(it)]]
+            more = self.chain(it, changes, depth)
+        else:
+            base = next((base for base in DATA if isinstance(it, base)), None)
+            if base in (tuple, frozenset):
+                mark = "t" if base is tuple else "f"
+                value = [mark, *[self.encode(one, changes, hashed, depth + 1) for one in base.__iter__(it)]]
+            elif base is not None:
+                value = self.encode(base.__getnewargs__(it)[0] if base is not complex else complex.__complex__(it), changes)
+        return ["h", oid, self.class_of(it, kind, changes), value, hash_of(it) if hashed else None, more]
+
+    def chain(self, it, changes, depth):
+        """What an error came from."""
+        cause = it.__cause__ if it.__cause__ is not None or it.__suppress_context__ else it.__context__
+        if cause is None or depth > 8:
+            return None
+        return [int(cause is it.__cause__), self.encode(cause, changes, False, depth + 4)]
+
+    def encode_std_error(self, it, kind, changes, depth):
+        args = it.args
+        try:
+            args = it.__reduce__()[1]
+        except Exception:
+            pass
+        more = {k: v for k, v in vars(it).items() if type(k) is str and not k.startswith("__")}
+        for name in ("name", "path", "obj", "code") if isinstance(it, (ImportError, NameError, AttributeError)) else ():
+            if isinstance(getattr(it, name, None), str):
+                more[name] = getattr(it, name)
+        args = [self.encode(one, changes, False, depth + 1) for one in args]
+        more = [[k, self.encode(v, changes, False, depth + 1)] for k, v in more.items()]
+        notes = [one for one in getattr(it, "__notes__", ()) if isinstance(one, str)]
+        return ["E", *std_name(kind), args, more, self.chain(it, changes, depth), notes]
+
+    def encode_module(self, it):
+        return ["m", self.export(it), it.__name__]
+
+    def export(self, it):
+        oid = self.ids.get(id(it))
+        if oid is None:
+            oid = self.next_own
+            self.next_own += 1
+            self.own[oid], self.ids[id(it)], self.sent[oid] = it, oid, 0
+        self.sent[oid] += 1
+        return oid
+
+    def class_of(self, it, kind, changes):
+        return ["k", self.export(kind), self.describe(self.ids[id(kind)], kind, changes)]
+
+    def describe(self, oid, kind, changes):
+        """A class, told once."""
+        if oid in self.described:
+            return None
+        self.described.add(oid)
+        # Classes stay: what was told of them is not told again.
+        self.sent[oid] += 1 << 40
+        named = std_name(kind)
+        names = {}
+        of_std = [base for base in kind.__mro__ if base is not object and std_name(base) is not None]
+        if named is not None:
+            bases = []
+        else:
+            for name, value in vars(kind).items():
+                if isinstance(value, staticmethod):
+                    names[name] = "s"
+                elif isinstance(value, classmethod):
+                    names[name] = "c"
+                elif isinstance(value, types.FunctionType) or callable(value) and is_dunder(name) and not isinstance(value, type):
+                    names[name] = "f"
+                elif value is None and name == "__hash__":
+                    names[name] = "n"
+            bases = [["k", self.export(base), self.describe(self.ids[id(base)], base, changes)]
+                     if std_name(base) is None and self.theirs_id(base) is None else self.encode(base, changes)
+                     for base in kind.__bases__]
+            of_std = [base for base in of_std if not issubclass(base, (BaseException, *DATA, *BASES))]
+        for base in of_std:
+            for name, value in vars(base).items():
+                if callable(value) or isinstance(value, (staticmethod, classmethod)):
+                    names.setdefault(name, "f")
+        names = {name: sort for name, sort in names.items() if name not in NOT_FORWARDED}
+        if named is not None or isinstance(kind.__doc__, str):
+            doc = str(kind.__doc__)[:2000]
+        else:
+            doc = None
+        return [kind.__name__, kind.__qualname__, kind.__module__, bases, names, doc, list(named) if named else None]
+
+    def decode(self, it, depth=0):
+        if type(it) is not list:
+            if type(it) is dict:
+                raise ValueError("an object stands where a value belongs")
+            return it
+        if depth > 2 * DEPTH_MAX:
+            raise ValueError("nested too deep")
+        tag = it[0]
+        if tag == "t":
+            return tuple([self.decode(one, depth + 1) for one in it[1:]])
+        if tag == "l":
+            return self.shared[it[1]][0]
+        if tag == "o":
+            return self.own[it[1]]
+        if tag == "h":
+            return self.stand_in(it, depth)
+        if tag == "i":
+            return int(it[1], 16)
+        if tag == "b":
+            return base64.b64decode(it[1])
+        if tag == "f":
+            return frozenset([self.decode(one, depth + 1) for one in it[1:]])
+        if tag == "v":
+            kind = VALUE_KINDS[it[1]]
+            return MAKERS.get(kind, kind)(*[self.decode(one, depth + 1) for one in it[2:]])
+        if tag == "1":
+            return SINGLES[it[1]] if it[1] in SINGLES else vars(importlib.import_module("dataclasses"))[it[1]]
+        if tag == "w":
+            items = [self.decode(one, depth + 1) for one in it[2]]
+            if it[1] == "keys":
+                return dict.fromkeys(items).keys()
+            return dict(items).items() if it[1] == "items" else dict(enumerate(items)).values()
+        if tag == "r":
+            return self.std_reference(it[1], it[2])
+        if tag == "n":
+            kind = std_object(it[1], it[2], True)
+            if not (isinstance(kind, type) and issubclass(kind, tuple) and hasattr(kind, "_fields") or kind is sys.version_info):
+                raise ValueError("no such tuple")
+            return tuple.__new__(kind, [self.decode(one, depth + 1) for one in it[3:]])
+        if tag == "E":
+            return self.std_error(it, depth)
+        if tag == "d":
+            made = {"staticmethod": staticmethod, "classmethod": classmethod, "property": property}[it[1]]
+            return made(*[self.decode(one, depth + 1) for one in it[2:]])
+        if tag == "k":
+            return self.stand_in_class(it[1], it[2])
+        if tag == "F":
+            return self.known(it[1]) or self.remember(it[1], make_function(self, it))
+        if tag == "g":
+            return self.known(it[1]) or self.remember(it[1], make_generator(self, it[1], it[2]))
+        if tag == "a":
+            return make_coroutine(self, it[1], it[2])
+        if tag == "m":
+            return self.known(it[1]) or self.remember(it[1], self.stand_in_module(it[1], it[2]))
+        raise ValueError("unknown mark")
+
+    def std_reference(self, module, name):
+        it = std_object(module, name, True)
+        if it is None:
+            raise ValueError(f"there is no {module}.{name}")
+        return it
+
+    def std_error(self, it, depth):
+        _, module, name, args, more, cause, notes = it
+        kind = std_object(module, name, True)
+        if not (isinstance(kind, type) and issubclass(kind, BaseException)) or module.startswith("unittest"):
+            raise ValueError("no such error")
+        args = [self.decode(one, depth + 1) for one in args]
+        try:
+            error = kind(*args)
+        except Exception:
+            error = kind.__new__(kind, *args)
+        for key, value in more:
+            try:
+                setattr(error, key, self.decode(value, depth + 1))
+            except AttributeError:
+                pass
+        for note in notes:
+            error.add_note(note)
+        return self.with_cause(error, cause, depth)
+
+    def with_cause(self, error, cause, depth):
+        if cause is not None:
+            came = self.decode(cause[1], depth + 1)
+            if isinstance(came, BaseException) and came is not error:
+                if cause[0]:
+                    error.__cause__ = came
+                else:
+                    error.__context__ = came
+        return error
+
+    # Stand-ins.
+
+    def theirs_id(self, it):
+        try:
+            oid = object.__getattribute__(it, "_apart_id")
+        except AttributeError:
+            return None
+        if isinstance(it, type):
+            return vars(it).get("_apart_id") if isinstance(it, StandInType) else None
+        return oid if isinstance(it, (StandIn, StandInFunction, StandInModule)) else None
+
+    def known(self, oid):
+        entry = self.theirs.get(oid)
+        it = entry[0]() if entry is not None else None
+        if it is not None:
+            entry[1] += 1
+        return it
+
+    def remember(self, oid, it):
+        def drop(reference, oid=oid):
+            entry = self.theirs.get(oid)
+            if entry is not None and entry[0] is reference:
+                del self.theirs[oid]
+                self.dropped.append([oid, entry[1]])
+
+        import weakref
+
+        before = self.theirs.get(oid)
+        # One that has just died, and was received so many times: both counts are to be given back.
+        self.theirs[oid] = [weakref.ref(it, drop), 1 + (before[1] if before is not None else 0)]
+        return it
+
+    def stand_in(self, message, depth):
+        _, oid, kind, value, hashed, more = message
+        it = self.known(oid)
+        kind = self.decode(kind)
+        if it is None:
+            value = self.decode(value, depth + 1)
+            base = next((base for base in DATA if issubclass(kind, base)), None)
+            if issubclass(kind, BaseException):
+                it = kind.__new__(kind, *value)
+                BaseException.args.__set__(it, value)
+            elif base is complex or base in (tuple, frozenset, str, bytes, int, float):
+                it = base.__new__(kind, value)
+            else:
+                it = object.__new__(kind)
+            object.__setattr__(it, "_apart_id", oid)
+            if is_weak(it):
+                self.remember(oid, it)
+            if more is not None:
+                self.with_cause(it, more, depth)
+        if hashed is not None:
+            object.__setattr__(it, "_apart_hash", hashed)
+        return it
+
+    def stand_in_class(self, oid, told):
+        if told is None:
+            return self.classes[oid]
+        name, qualname, module, bases, names, doc, std = told
+        real = std_object(std[0], std[1], True) if std else None
+        bases = [self.decode(base) for base in bases]
+        members = {"__doc__": doc, "__module__": str(module), "__qualname__": str(qualname), "_apart_id": oid, "_apart_link": self}
+        for key, sort in names.items():
+            if not isinstance(key, str) or key.startswith("_apart"):
+                continue
+            if sort == "n":
+                members[key] = None
+            elif key in SPECIAL:
+                members.update(SPECIAL[key](self, oid))
+            else:
+                forward = make_member(self, oid, key, sort == "s")
+                members[key] = staticmethod(forward) if sort == "s" else classmethod(forward) if sort == "c" else forward
+        if real is not None:
+            members["__class__"] = property(lambda self: real)
+        kept, abstract = [], []
+        for base in bases:
+            if isinstance(base, StandInType) or type(base) is type and issubclass(base, (BaseException, *DATA, *BASES)):
+                kept.append(base)
+            elif base is not object and isinstance(base, type):
+                abstract.append(base)
+                kept += [data for data in (*DATA, *BASES) if issubclass(base, data)][:1]
+        if not any(isinstance(base, StandInType) for base in kept):
+            kept.insert(0, StandIn)
+        if "__eq__" in members and "__hash__" not in members:
+            members["__hash__"] = None
+        made = self.new_class(str(name), tuple(kept), members)
+        self.classes[oid] = made
+        for base in abstract:
+            register(base, made)
+        return made
+
+    def new_class(self, name, bases, members):
+        try:
+            return type.__new__(StandInType, name, bases, members)
+        except TypeError:
+            # An order of bases that only the answer's own metaclass allows.
+            return type.__new__(StandInType, name, (StandIn,), members)
+
+    def stand_in_module(self, oid, name):
+        return StandInModule(self, oid, name)
+
+    # Requests.
+
+    def thread_name(self):
+        name = getattr(self.local, "name", None)
+        if name is None:
+            if get_ident() == self.main:
+                name = 0
+            else:
+                with self.lock:
+                    name = self.next_thread * 2 + (0 if self.first else 1)
+                    self.next_thread += 1
+            self.local.name = name
+        return name
+
+    def queue_of(self, name):
+        queue = self.queues.get(name)
+        if queue is None:
+            queue = self.queues.setdefault(name, new_queue())
+        return queue
+
+    def request(self, op, *args):
+        """Asks the other side, serves what it asks meanwhile, and gives what it answers."""
+        if self.gone:
+            raise Gone("the other process has ended")
+        name = self.thread_name()
+        if name != 0 and not self.threaded:
+            self.go_threaded()
+        with self.lock:
+            self.send(self.pack(op, args, t=name))
+        while True:
+            message = self.next_message(name)
+            if message["k"] == "=":
+                return message["v"]
+            if message["k"] == "!":
+                raise plain_error(message["v"])
+            self.serve(message)
+
+    def next_message(self, name):
+        while not self.threaded:
+            message = self.receive()
+            if message.get("t") == name:
+                return message
+            self.route(message)
+        message = self.queue_of(name).get()
+        if message is None:
+            raise Gone("the other process has ended")
+        return message
+
+    def route(self, message):
+        name = message.get("t")
+        if name not in self.queues and name != 0:
+            queue = self.queue_of(name)
+            start_thread(self.work, (name, queue))
+        self.queue_of(name).put(message)
+
+    def work(self, name, queue):
+        self.local.name = name
+        while True:
+            message = queue.get()
+            if message is None:
+                return
+            try:
+                self.serve(message)
+            except Gone:
+                return
+
+    def go_threaded(self):
+        """From here on a thread reads, so that others can be served while one is waiting."""
+        with self.lock:
+            if self.threaded:
+                return
+            own = getattr(self.local, "name", 0 if get_ident() == self.main else None)
+            if own != 0:
+                # The first thread of its own was not seen to begin: the reader is begun all the same.
+                self.begin_reader()
+                return
+        self.request("threads")
+        self.begin_reader()
+
+    def begin_reader(self):
+        with self.lock:
+            if not self.threaded:
+                self.threaded = True
+                start_thread(self.read_all, ())
+
+    def read_all(self):
+        try:
+            while True:
+                self.route(self.receive())
+        except Gone:
+            for queue in list(self.queues.values()):
+                queue.put(None)
+            self.queue_of(0).put(None)
+
+    def serve(self, message):
+        """Does what the other side asks, and answers."""
+        name = message["t"]
+        try:
+            op, args = message["k"], message["v"]
+            if op == "threads":
+                kind, value = "=", None
+            else:
+                kind, value = "=", self.ops[op](*args)
+        except Gone:
+            raise
+        except BaseException as error:
+            kind, value = "!", error
+        with self.lock:
+            try:
+                reply = self.pack(kind, value, t=name)
+            except (RecursionError, TypeError, ValueError) as error:
+                reply = self.pack("!", TypeError(f"cannot cross: {error}"), t=name)
+            self.send(reply)
+        if message["k"] == "threads":
+            self.begin_reader()
+
+    def serve_forever(self):
+        self.local.name = 0
+        while True:
+            self.serve(self.next_message(0))
+
+    # What is asked for.
+
+    def do_call(self, it, args, kwargs):
+        if not self.grants(it, "__call__"):
+            raise TypeError("this cannot be called from here")
+        return it(*args, **kwargs)
+
+    def do_member(self, kind, name, it, args, kwargs):
+        if not self.grants(it if it is not None else kind, name):
+            raise AttributeError(name)
+        if kind is None:
+            return getattr(it, name)(*args, **kwargs)
+        if it is None:
+            return getattr(kind, name)(*args, **kwargs)
+        for base in kind.__mro__:
+            if name in vars(base):
+                found = vars(base)[name]
+                bind = getattr(type(found), "__get__", None)
+                if bind is not None:
+                    found = bind(found, None, it) if isinstance(found, classmethod) else bind(found, it, type(it))
+                return found(*args, **kwargs)
+        return getattr(it, name)(*args, **kwargs)
+
+    def do_get(self, it, name):
+        if not self.grants(it, name):
+            raise AttributeError(f"{type(it).__name__!r} object has no attribute {name!r}")
+        return getattr(it, name)
+
+    def do_set(self, it, name, value):
+        if not self.grants(it, name, True):
+            raise AttributeError(f"{name!r} cannot be set from here")
+        setattr(it, name, value)
+
+    def do_del(self, it, name):
+        if not self.grants(it, name, True):
+            raise AttributeError(f"{name!r} cannot be removed from here")
+        delattr(it, name)
+
+    def do_repr(self, it, how, *args):
+        return {"repr": repr, "str": str, "format": format}[how](it, *args)
+
+    def do_dir(self, it):
+        return [name for name in dir(it) if self.grants(it, name)]
+
+    def do_signature(self, it):
+        import inspect
+
+        sign = inspect.signature(it)
+        empty = inspect.Parameter.empty
+        return [(p.name, int(p.kind), p.default is not empty, None if p.default is empty else p.default)
+                for p in sign.parameters.values()]
+
+    def do_subclass(self, name, bases, members, kwargs):
+        return types.new_class(name, tuple(bases), dict(kwargs), lambda it: it.update(members))
+
+    # Coroutines: each is run by its own side's loop, and the other waits for what it gives.
+
+    def loop_here(self):
+        import asyncio
+
+        if self.loop is not None and self.loop.is_running():
+            return self.loop
+        with self.lock:
+            if self.background is None:
+                self.background = asyncio.new_event_loop()
+                start_thread(self.background.run_forever, ())
+        return self.background
+
+    def do_await(self, it, token):
+        import asyncio
+
+        loop, begun = self.loop_here(), threading.Event()
+
+        async def run():
+            try:
+                reply = ("=", await it)
+            except BaseException as error:
+                reply = ("!", error)
+            self.waiting.pop(("run", token), None)
+            start_thread(self.settle, (token, *reply))
+
+        def begin():
+            self.waiting["run", token] = loop.create_task(run())
+            # Its first step is done in the next round, and this in the one after.
+            loop.call_soon(lambda: loop.call_soon(begun.set))
+
+        loop.call_soon_threadsafe(begin)
+        begun.wait(5)
+
+    def settle(self, token, kind, value):
+        try:
+            self.request("settled", token, kind, value)
+        except BaseException:
+            pass
+
+    def do_settled(self, token, kind, value):
+        waiting = self.waiting.pop(token, None)
+        if waiting is None:
+            return
+
+        def finish():
+            if not waiting.future.done():
+                if kind == "=":
+                    waiting.future.set_result(value)
+                elif isinstance(value, StopIteration):
+                    waiting.future.set_exception(RuntimeError("coroutine raised StopIteration"))
+                elif isinstance(value, __import__("asyncio").CancelledError):
+                    waiting.future.cancel()
+                else:
+                    waiting.future.set_exception(plain_error(value))
+
+        waiting.loop.call_soon_threadsafe(finish)
+
+    def do_cancel(self, token):
+        task = self.waiting.get(("run", token))
+        if task is not None:
+            task.get_loop().call_soon_threadsafe(task.cancel)
+
+    async def wait_for(self, it):
+        import asyncio
+
+        self.go_threaded()
+        waiting = Waiting()
+        waiting.loop = self.loop = asyncio.get_running_loop()
+        waiting.future = waiting.loop.create_future()
+        with self.lock:
+            token = self.next_wait
+            self.next_wait += 1
+        self.waiting[token] = waiting
+        self.request("await", it, token)
+        try:
+            return await waiting.future
+        except asyncio.CancelledError:
+            self.request("cancel", token)
+            raise
+
+
+def new_queue():
+    import queue
+
+    return queue.SimpleQueue()
+
+
+START = threading.Thread.start
+
+
+def start_thread(do, args):
+    thread = threading.Thread(target=do, args=args, daemon=True)
+    START(thread)
+
+
+def plain_error(it):
+    if isinstance(it, BaseException):
+        return it
+    return Gone("an error that is none was raised")
+
+
+def hash_of(it):
+    try:
+        return hash(it)
+    except Exception:
+        return None
+
+
+def is_weak(it):
+    return type(it).__weakrefoffset__ != 0
+
+
+def is_dunder(name):
+    return name.startswith("__") and name.endswith("__")
+
+
+def is_coroutine_function(it):
+    code = getattr(getattr(it, "__func__", it), "__code__", None)
+    return bool(code is not None and code.co_flags & 0x80)
+
+
+ENUMS = {}
+
+
+def register(base, made):
+    """`base` is one of the standard library's, which `made` would derive from."""
+    import abc
+
+    if isinstance(base, abc.ABCMeta) and not isinstance(base, StandInType):
+        try:
+            base.register(made)
+        except Exception:
+            pass
+    elif type(base).__name__ in ("EnumMeta", "EnumType"):
+        if not ENUMS:
+            meta = type(base)
+            meta.__subclasscheck__ = lambda cls, sub: type.__subclasscheck__(cls, sub) or any(
+                issubclass(one, cls) for it in getattr(sub, "__mro__", ()) for one in ENUMS.get(it, ()) if one is not sub)
+            meta.__instancecheck__ = lambda cls, it: type.__instancecheck__(cls, it) or (
+                isinstance(type(it), StandInType) and issubclass(type(it), cls))
+        ENUMS.setdefault(made, []).append(base)
+
+
+FUNCTIONS = (
+    types.FunctionType, types.BuiltinFunctionType, types.MethodType, types.MethodWrapperType,
+    types.MethodDescriptorType, types.WrapperDescriptorType, types.ClassMethodDescriptorType,
+    type(__import__("functools").lru_cache(len)),
+)
+FORBIDDEN = (types.FrameType, types.TracebackType, types.CodeType)
+NOT_FORWARDED = {
+    "__new__", "__getattribute__", "__getattr__", "__setattr__", "__delattr__", "__dict__", "__weakref__",
+    "__init_subclass__", "__class_getitem__", "__subclasshook__", "__reduce__", "__reduce_ex__", "__getstate__",
+    "__setstate__", "__getnewargs__", "__getnewargs_ex__", "__del__", "__slots__", "__sizeof__", "__dir__",
+    "__class__", "__doc__", "__module__", "__qualname__", "__repr__", "__str__", "__format__", "__copy__",
+    "__deepcopy__", "__set_name__", "__instancecheck__", "__subclasscheck__", "__prepare__", "__mro_entries__",
+    "__abstractmethods__", "__annotations__", "__signature__", "__get__", "__set__", "__delete__",
+}
+# What decides in the answer's own code whether an assertion holds.
+DECIDES = {
+    "__eq__", "__ne__", "__lt__", "__le__", "__gt__", "__ge__", "__contains__", "__bool__", "__sub__", "__rsub__",
+    "__abs__", "__hash__", "__instancecheck__", "__floordiv__", "__mod__", "__rmod__", "__xor__", "__rxor__",
+}
+
+
+def make_member(link, oid, name, is_static=False):
+    decides, request = name in DECIDES, link.request
+
+    if is_static:
+        return lambda *args, **kwargs: request("member", link.classes[oid], name, None, args, kwargs)
+
+    def member(self, /, *args, **kwargs):
+        if decides:
+            link.decided()
+        return request("member", link.classes[oid], name, self, args, kwargs)
+
+    if name == "__hash__":
+        def member(self):
+            try:
+                return object.__getattribute__(self, "_apart_hash")
+            except AttributeError:
+                return request("member", link.classes[oid], name, self, (), {})
+
+    member.__name__ = name
+    member.__qualname__ = name
+    return member
+
+
+def awaited(link, oid):
+    def wait(self):
+        return link.wait_for(self).__await__()
+
+    return {"__await__": wait}
+
+
+def entered(name):
+    """Ways in and out of a context, whose traceback does not cross."""
+    def of(link, oid):
+        def leave(self, kind=None, error=None, trace=None):
+            return link.request("member", link.classes[oid], name, self, (kind, error, None), {})
+
+        return {name: leave}
+
+    return of
+
+
+SPECIAL = {"__await__": awaited, "__exit__": entered("__exit__"), "__aexit__": entered("__aexit__")}
+
+
+def asked(name):
+    def member(cls, *args):
+        return cls._apart_link.request("call", META[name], (cls, *args), {})
+
+    return member
+
+
+class StandInType(type):
+    """The kind of all stand-ins of classes."""
+
+    def __new__(meta, name, bases, members, **kwargs):
+        """A class statement on this side whose base is a class of the other's: it is made there, and what
+        it defines here is called from there."""
+        link = next((base._apart_link for base in bases if isinstance(base, StandInType)), None)
+        if link is None:
+            return type.__new__(meta, name, bases, members)
+        skip = ("__module__", "__qualname__", "__classcell__", "__doc__", "__annotations__")
+        given = {key: value for key, value in members.items() if key not in skip}
+        theirs = link.request("subclass", name, list(bases), given, kwargs)
+        oid = vars(theirs)["_apart_id"]
+        members = {**members, "_apart_id": oid, "_apart_link": link}
+        made = type.__new__(meta, name, bases, members)
+        link.classes[oid] = made
+        return made
+
+    def __init__(cls, name, bases, members, **kwargs):
+        type.__init__(cls, name, bases, members)
+
+    def __call__(cls, *args, **kwargs):
+        return cls._apart_link.request("call", cls, args, kwargs)
+
+    def __getattr__(cls, name):
+        if name in ("__abstractmethods__", "__isabstractmethod__", "_is_protocol") or name.startswith("_apart"):
+            raise AttributeError(name)
+        return cls._apart_link.request("get", cls, name)
+
+    def __setattr__(cls, name, value):
+        if name.startswith("_abc_") or name == "__abstractmethods__":
+            return type.__setattr__(cls, name, value)
+        cls._apart_link.request("set", cls, name, value)
+        if name in vars(cls):
+            type.__delattr__(cls, name)
+        if is_dunder(name) and name not in NOT_FORWARDED:
+            type.__setattr__(cls, name, make_member(cls._apart_link, vars(cls)["_apart_id"], name))
+
+    def __delattr__(cls, name):
+        cls._apart_link.request("del", cls, name)
+
+    def __dir__(cls):
+        return cls._apart_link.request("dir", cls)
+
+    def __bool__(cls):
+        return True
+
+    __iter__, __len__, __getitem__ = asked("iter"), asked("len"), asked("getitem")
+    __contains__, __reversed__ = asked("contains"), asked("reversed")
+
+
+META = {
+    "iter": iter, "len": len, "getitem": __import__("operator").getitem,
+    "contains": __import__("operator").contains, "reversed": reversed,
+}
+
+
+def remembered(name, *args):
+    def member(self, *more):
+        return type(self)._apart_link.request(name, self, *args, *more)
+
+    return member
+
+
+class StandIn(metaclass=StandInType):
+    """What stands for an object of the other side."""
+
+    def __getattr__(self, name):
+        if name.startswith("_apart"):
+            raise AttributeError(name)
+        return type(self)._apart_link.request("get", self, name)
+
+    def __setattr__(self, name, value):
+        if isinstance(self, BaseException) and is_dunder(name):
+            return object.__setattr__(self, name, value)
+        type(self)._apart_link.request("set", self, name, value)
+
+    def __delattr__(self, name):
+        type(self)._apart_link.request("del", self, name)
+
+    __repr__, __str__ = remembered("repr", "repr"), remembered("repr", "str")
+    __dir__ = remembered("dir")
+
+    def __format__(self, form):
+        return type(self)._apart_link.request("repr", self, "format", form)
+
+    @property
+    def __dict__(self):
+        return type(self)._apart_link.request("get", self, "__dict__")
+
+    def __copy__(self):
+        return type(self)._apart_link.request("call", __import__("copy").copy, (self,), {})
+
+    def __deepcopy__(self, memo):
+        return type(self)._apart_link.request("call", __import__("copy").deepcopy, (self,), {})
+
+    def __reduce_ex__(self, protocol):
+        data = type(self)._apart_link.request("call", __import__("pickle").dumps, (self, protocol), {})
+        return pickled(type(self)._apart_link), (data,)
+
+
+def pickled(link):
+    if PICKLED[0] is None:
+        PICKLED[0] = link
+    return from_pickle
+
+
+PICKLED = [None]
+
+
+def from_pickle(data):
+    return PICKLED[0].request("call", __import__("pickle").loads, (data,), {})
+
+
+class StandInFunction:
+    """What stands for a function of the other side."""
+
+    __isabstractmethod__ = False
+
+    def __call__(self, /, *args, **kwargs):
+        return object.__getattribute__(self, "_apart_link").request("call", self, args, kwargs)
+
+    def __getattr__(self, name):
+        link = object.__getattribute__(self, "_apart_link")
+        if name == "__signature__":
+            import inspect
+
+            parts = [inspect.Parameter(n, inspect._ParameterKind(k), default=d if has else inspect.Parameter.empty)
+                     for n, k, has, d in link.request("signature", self)]
+            return inspect.Signature(parts)
+        if name in ("__code__", "__globals__", "__closure__", "_mock_methods") or name.startswith("_apart"):
+            raise AttributeError(name)
+        return link.request("get", self, name)
+
+    def __setattr__(self, name, value):
+        object.__getattribute__(self, "_apart_link").request("set", self, name, value)
+
+    def __delattr__(self, name):
+        object.__getattribute__(self, "_apart_link").request("del", self, name)
+
+    def __repr__(self):
+        return f"<function {self.__qualname__}>"
+
+    def __reduce_ex__(self, protocol):
+        return StandIn.__reduce_ex__.__get__(self)(protocol)
+
+
+class StandInBound(StandInFunction):
+    """A function that a class has, which becomes a method of its objects."""
+
+    def __get__(self, it, kind=None):
+        return self if it is None else types.MethodType(self, it)
+
+
+def make_function(link, told):
+    _, oid, name, qualname, module, doc, is_method, is_coroutine = told
+    it = object.__new__(StandInFunction if is_method else StandInBound)
+    keep = object.__setattr__
+    keep(it, "_apart_id", oid)
+    keep(it, "_apart_link", link)
+    for key, value in (("__name__", name), ("__qualname__", qualname), ("__module__", module)):
+        keep(it, key, str(value))
+    keep(it, "__doc__", doc)
+    if is_coroutine:
+        import asyncio
+
+        keep(it, "_is_coroutine", asyncio.coroutines._is_coroutine)
+    return it
+
+
+def make_generator(link, oid, name):
+    it = Remote(link, oid)
+
+    def generator():
+        ask = lambda what, *args: link.request("member", None, what, it, args, {})
+        do = ("__next__",)
+        while True:
+            try:
+                value = ask(*do)
+            except StopIteration as end:
+                return end.value
+            try:
+                got = yield value
+                do = ("__next__",) if got is None else ("send", got)
+            except GeneratorExit:
+                ask("close")
+                raise
+            except BaseException as error:
+                do = ("throw", error)
+
+    made = generator()
+    made.__name__ = str(name)
+    return made
+
+
+def make_coroutine(link, oid, name):
+    it = Remote(link, oid)
+
+    async def coroutine():
+        return await link.wait_for(it)
+
+    made = coroutine()
+    made.__name__ = str(name)
+    return made
+
+
+class StandInModule(types.ModuleType):
+    """What stands for a module of the other side."""
+
+    def __init__(self, link, oid, name):
+        types.ModuleType.__init__(self, name)
+        self.__dict__.update(_apart_link=link, _apart_id=oid)
+
+    def __getattr__(self, name):
+        if name.startswith("_apart") or name in ("__path__", "__wrapped__", "__warningregistry__"):
+            raise AttributeError(name)
+        return self._apart_link.request("get", self, name)
+
+    def __setattr__(self, name, value):
+        if is_dunder(name) or isinstance(value, StandInModule):
+            return types.ModuleType.__setattr__(self, name, value)
+        self._apart_link.request("set", self, name, value)
+
+    def __delattr__(self, name):
+        self._apart_link.request("del", self, name)
+
+    def __dir__(self):
+        return self._apart_link.request("dir", self)
+
+
+def Remote(link, oid):
+    """Something of the other side of which nothing but its number is known."""
+    it = object.__new__(StandIn)
+    object.__setattr__(it, "_apart_id", oid)
+    return it
