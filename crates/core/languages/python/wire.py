@@ -21,6 +21,7 @@ import sys
 import threading
 import types
 import uuid
+from _queue import SimpleQueue
 
 # Held here, since tests may patch them, and answers may try.
 read_bytes, write_bytes = os.read, os.write
@@ -167,7 +168,7 @@ class Link:
         self.shared, self.shared_of, self.next_shared, self.ended = {}, {}, 2 if first else 1, []
         self.threaded, self.queues, self.local, self.next_thread = False, {}, threading.local(), 1
         self.main = get_ident()
-        self.gone, self.decided = False, lambda: None
+        self.gone, self.decided, self.error_seen = False, (lambda: None), (lambda kind: None)
         self.waiting, self.next_wait, self.loop, self.background = {}, 1, None, None
         self.outgoing, self.incoming = (lambda: None), (lambda it: None)
         self.ops = {
@@ -607,6 +608,8 @@ class Link:
         _, oid, kind, value, hashed, more = message
         it = self.known(oid)
         kind = self.decode(kind)
+        if issubclass(kind, BaseException):
+            self.error_seen(kind)
         if it is None:
             value = self.decode(value, depth + 1)
             base = next((base for base in DATA if issubclass(kind, base)), None)
@@ -689,7 +692,7 @@ class Link:
     def queue_of(self, name):
         queue = self.queues.get(name)
         if queue is None:
-            queue = self.queues.setdefault(name, new_queue())
+            queue = self.queues.setdefault(name, SimpleQueue())
         return queue
 
     def request(self, op, *args):
@@ -928,12 +931,6 @@ class Link:
         except asyncio.CancelledError:
             self.request("cancel", token)
             raise
-
-
-def new_queue():
-    import queue
-
-    return queue.SimpleQueue()
 
 
 START = threading.Thread.start

@@ -38,6 +38,7 @@ const FOLDERS: &[Folder] = &[
         "runners.py",
         "serve.py",
         "tests.py",
+        "twins.py",
         "wire.py"
     ),
     folder!("rust", "shim.rs"),

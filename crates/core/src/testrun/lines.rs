@@ -27,6 +27,10 @@ enum ReportLine {
         done: String,
         #[serde(default)]
         decided: Vec<String>,
+        #[serde(default)]
+        held: Vec<String>,
+        #[serde(default)]
+        gone: bool,
     },
 }
 
@@ -57,9 +61,9 @@ pub(super) fn read(text: &str) -> Result<TestReport, ReportError> {
             }
             ReportLine::Evidence { .. } => {}
             ReportLine::Broken { broken } => report.broken = Some(cut(&broken, super::MESSAGE_MAX)),
-            ReportLine::Done { done, decided } => {
+            ReportLine::Done { done, decided, held, gone } => {
                 report.mark = Some(cut(&done, super::NAME_MAX));
-                report.decided = decided;
+                (report.decided, report.held, report.gone) = (decided, held, gone);
             }
         }
         if report.tests.len() > TESTS_MAX {

@@ -83,6 +83,10 @@ pub struct TestReport {
     /// The tests of which the answer's own code decided whether an assertion holds, such as by what it calls
     /// equal. Known only where tests run apart from it.
     pub decided: Vec<String>,
+    /// The places of twins (assertions with another expectation) that held by what the answer's code decided.
+    pub held: Vec<String>,
+    /// Whether the answer's process was over before the tests, where it is another.
+    pub gone: bool,
     /// Why tests could not even be loaded, in the runner's words.
     pub broken: Option<String>,
 }

@@ -304,7 +304,10 @@ fn no_cheat_passes_unit_tests_and_what_is_forged_is_named() {
         let mut named = 0;
         for (what, code) in UNITS {
             let code = format!("_toll = lambda n: 0\n{code}\ndef toll(n):\n    return _toll(n)\n");
-            let judged = runner.judge(&code);
+            let apart = runner.judge(&code);
+            let shown = format!("{what} ({}): {apart:#?}", runner.name);
+            assert!(!apart.verdict.is_pass() && !apart.verdict.is_void(), "{shown}");
+            let judged = runner.judge_shared(&code);
             let shown = format!("{what} ({}): {judged:#?}", runner.name);
             assert!(!judged.verdict.is_pass() && !judged.verdict.is_void(), "{shown}");
             named += usize::from(judged.verdict == crate::env::fail(FailReason::Tampering));

@@ -120,7 +120,12 @@ const TAP: SuiteOfRunner = SuiteOfRunner {
 
 impl SuiteOfRunner {
     pub fn judge_all(&self, answer: &[(&str, &str)]) -> Judgement {
-        let table = format!("runner = \"{}\"", self.name);
+        self.judge_with("", answer)
+    }
+
+    /// Judges with more lines in the task's table.
+    pub fn judge_with(&self, more: &str, answer: &[(&str, &str)]) -> Judgement {
+        let table = format!("runner = \"{}\"\n{more}", self.name);
         let SuiteOfRunner { language, file, sealed, .. } = self;
         TestTask {
             form: "tests",
@@ -137,6 +142,11 @@ impl SuiteOfRunner {
 
     pub fn judge(&self, code: &str) -> Judgement {
         self.judge_all(&[(self.file, code)])
+    }
+
+    /// Judges in one process with the tests.
+    pub fn judge_shared(&self, code: &str) -> Judgement {
+        self.judge_with("process = \"shared\"", &[(self.file, code)])
     }
 
     /// What holds, what fails, and what cannot be loaded.

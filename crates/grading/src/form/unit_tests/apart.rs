@@ -7,10 +7,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::os::fd::{AsFd as _, OwnedFd};
 
 use fairtrial_core::language::{ApartRunner, TestRunner};
-use fairtrial_core::testrun::{self, REPORT_MAX, ReportKind, TestReport};
+use fairtrial_core::testrun::{self, REPORT_MAX, ReportKind, Status, TestReport};
 use fairtrial_core::tree::{FileTree, RelPath, Snapshot};
 use fairtrial_core::verdict::FailReason;
 use fairtrial_sandbox::{Archive, Caps, Job, LimitHit, Outcome, SandboxError, link};
+use serde::Serialize;
 use serde_json::json;
 
 use super::sealed::{SealedTests, TestsSettings};
@@ -25,6 +26,31 @@ pub struct ApartRun<'a> {
     pub sealed: &'a SealedTests,
 }
 
+/// In how many ways an expectation is changed before it counts that it holds all the same.
+const VARIANTS: u8 = 3;
+
+/// What twins came to.
+#[derive(Debug, Default)]
+pub struct Twins {
+    /// Tests that passed first, and not each time.
+    pub unsteady: BTreeSet<String>,
+    /// Where an expectation held that was changed.
+    pub evidence: BTreeSet<String>,
+}
+
+/// Which assertions are to be changed so that they must fail.
+#[derive(Debug, Clone, Serialize)]
+pub struct TwinsOrder {
+    /// Decides which half of them.
+    pub seed: u32,
+    /// Which of the two halves.
+    pub part: u8,
+    /// Which of several changes.
+    pub variant: u8,
+    /// Their places, in place of a half.
+    pub sites: Option<BTreeSet<String>>,
+}
+
 /// What came of it.
 pub struct ApartOutcome {
     /// Of the tests' process.
@@ -36,10 +62,37 @@ pub struct ApartOutcome {
 }
 
 impl ApartOutcome {
-    /// Why the answer's process was over before the tests were; `None` when it was not.
-    pub fn answer_ended(&self, context: &JudgeContext<'_>) -> Option<FailReason> {
-        let was_stopped = self.answer.limit == Some(LimitHit::Stopped);
-        (!was_stopped).then(|| context.reason(&self.answer))
+    /// The report of a run that came to its end.
+    ///
+    /// # Errors
+    /// Why it did not.
+    pub fn believed(
+        &self,
+        context: &JudgeContext<'_>,
+    ) -> Result<&TestReport, (FailReason, String)> {
+        if self.answer.limit.is_some_and(|it| it != LimitHit::Stopped) {
+            return Err((context.reason(&self.answer), String::new()));
+        }
+        if self.tests.limit.is_some() {
+            return Err((context.reason(&self.tests), String::new()));
+        }
+        match &self.report {
+            Ok(report) if report.mark.is_some() => Ok(report),
+            Ok(_) => Err((FailReason::Crashed, "the run has no end".to_owned())),
+            Err(why) => Err((FailReason::Crashed, why.clone())),
+        }
+    }
+
+    /// The tests that passed.
+    fn passed(&self, context: &JudgeContext<'_>) -> BTreeSet<&str> {
+        let report = self.believed(context).ok();
+        let tests = report.iter().flat_map(|it| &it.tests);
+        tests.filter(|it| it.status == Status::Passed).map(|it| it.name.as_str()).collect()
+    }
+
+    /// The places of twins that held.
+    fn held(&self, context: &JudgeContext<'_>) -> BTreeSet<String> {
+        self.believed(context).map(|it| it.held.iter().cloned().collect()).unwrap_or_default()
     }
 }
 
@@ -52,7 +105,7 @@ impl ApartRun<'_> {
         &self,
         answer: &Snapshot,
         sealed: &FileTree,
-        mark: &str,
+        twins: Option<&TwinsOrder>,
     ) -> Result<ApartOutcome, JudgeError> {
         let drivers = &self.context.definition.drivers;
         let links = (0..self.apart.links).map(|_| link()).collect::<Result<Vec<_>, _>>()?;
@@ -85,7 +138,7 @@ impl ApartRun<'_> {
         drop((serve, tests));
         // Each sees the end of the other by the end of the stream.
         drop((ours, theirs));
-        let order = self.order(answer, sealed, mark).to_string();
+        let order = self.order(answer, sealed, twins).to_string();
         let stopper = serving.stopper()?;
         let (ended, answer) = std::thread::scope(|scope| {
             let serving = scope.spawn(|| serving.finish());
@@ -102,6 +155,51 @@ impl ApartRun<'_> {
         Ok(ApartOutcome { tests, answer, report })
     }
 
+    /// Tries what the answer's own code decided with other expectations, which must not hold: half of the
+    /// assertions in one run, the others in a second.
+    ///
+    /// # Errors
+    /// When our own part goes wrong.
+    pub fn twins(
+        &self,
+        answer: &Snapshot,
+        first: &TestReport,
+        seed: u64,
+    ) -> Result<Twins, JudgeError> {
+        let mut twins = Twins::default();
+        let of_first = |name: &&String| {
+            first.tests.iter().any(|it| it.name == **name && it.status == Status::Passed)
+        };
+        if !first.decided.iter().any(|name| of_first(&name)) {
+            return Ok(twins);
+        }
+        let seed = (seed >> 32) as u32;
+        let order = |part, variant, sites| TwinsOrder { seed, part, variant, sites };
+        let run = |order: TwinsOrder| self.run(answer, &self.sealed.files, Some(&order));
+        let (one, other) = std::thread::scope(|scope| {
+            let other = scope.spawn(|| run(order(1, 0, None)));
+            (run(order(0, 0, None)), other.join())
+        });
+        let runs = [one?, other.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?];
+        let passed = runs.each_ref().map(|it| it.passed(self.context));
+        let names = first.tests.iter().filter(|it| it.status == Status::Passed).map(|it| &it.name);
+        let unsteady = names.filter(|it| passed.iter().any(|passed| !passed.contains(it.as_str())));
+        twins.unsteady = unsteady.cloned().collect();
+        let mut held: BTreeSet<String> = runs.iter().flat_map(|it| it.held(self.context)).collect();
+        // A change can be none to what is compared, as another order is none to a set: it is changed otherwise.
+        for variant in 1..VARIANTS {
+            if held.is_empty() {
+                break;
+            }
+            let again = run(order(0, variant, Some(held.clone())))?.held(self.context);
+            held.retain(|site| again.contains(site));
+        }
+        let evidence =
+            |site: &String| format!("{site}: what the answer compares holds for other values, too");
+        twins.evidence = held.iter().map(evidence).collect();
+        Ok(twins)
+    }
+
     /// What the tests find beside the sealed files: data, and nothing that their runner or language would load.
     fn beside(&self, answer: &Snapshot) -> Snapshot {
         let mut beside = Snapshot::new();
@@ -116,14 +214,21 @@ impl ApartRun<'_> {
         beside
     }
 
-    fn order(&self, answer: &Snapshot, sealed: &FileTree, mark: &str) -> serde_json::Value {
+    fn order(
+        &self,
+        answer: &Snapshot,
+        sealed: &FileTree,
+        twins: Option<&TwinsOrder>,
+    ) -> serde_json::Value {
         let files: Vec<&RelPath> =
             sealed.keys().filter(|path| self.runner.is_test_file(path)).collect();
         json!({
             "files": files,
             "sealed": sealed.keys().collect::<Vec<_>>(),
             "modules": self.modules(answer),
-            "mark": mark,
+            "file": self.settings.file,
+            "mark": "",
+            "twins": twins,
             "runner": self.settings.runner,
             "packages": self.context.task.packages,
         })

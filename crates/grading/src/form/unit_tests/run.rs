@@ -39,6 +39,8 @@ struct Run<'a> {
     test_files: Vec<RelPath>,
     canaries: Vec<Canary>,
     mark: String,
+    /// Nobody can know it before.
+    seed: u64,
 }
 
 /// What came of a run.
@@ -176,7 +178,7 @@ impl<'a> Run<'a> {
             plant(style, &mut written, &test_files, &mut rng, &mut names)
         });
         let mark = rng.mark();
-        Self { context, settings, runner, sealed, written, test_files, canaries, mark }
+        Self { context, settings, runner, sealed, written, test_files, canaries, mark, seed }
     }
 
     fn judge(&self, files: &Snapshot) -> Result<Judgement, JudgeError> {
@@ -206,34 +208,37 @@ impl<'a> Run<'a> {
     fn judge_apart(&self, apart: &ApartRunner, files: &Snapshot) -> Result<Judgement, JudgeError> {
         let (context, settings, runner) = (self.context, self.settings, self.runner);
         let apart = ApartRun { context, settings, runner, apart, sealed: self.sealed };
-        let run = apart.run(files, &self.sealed.files, &self.mark)?;
-        let ended = run.answer_ended(context);
-        if let Some(reason) = ended.filter(|_| run.answer.limit.is_some()) {
-            return Ok(self.not_run(reason, &run.answer, ""));
-        }
-        if run.tests.limit.is_some() {
-            return Ok(self.not_run(context.reason(&run.tests), &run.tests, ""));
-        }
-        let report = match &run.report {
-            Ok(report) if report.mark.is_some() => report,
-            Ok(_) => {
-                return Ok(self.not_run(FailReason::Crashed, &run.tests, "the run has no end"));
+        let run = apart.run(files, &self.sealed.files, None)?;
+        let report = match run.believed(context) {
+            Ok(report) => report,
+            Err((reason, why)) => {
+                let outcome = if run.answer.limit.is_some() { &run.answer } else { &run.tests };
+                return Ok(self.not_run(reason, outcome, &why));
             }
-            Err(why) => return Ok(self.not_run(FailReason::Crashed, &run.tests, why)),
         };
-        let resolved = resolve(&self.sealed.names, &[], &report.tests);
+        let mut resolved = resolve(&self.sealed.names, &[], &report.tests);
+        let twins = apart.twins(files, report, self.seed)?;
+        for test in resolved.tests.iter_mut().filter(|it| it.wrong.is_none()) {
+            if twins.unsteady.contains(&test.name) {
+                test.wrong = Some(Wrong::Failed);
+                test.message = "it did not pass each time that it was run".to_owned();
+            }
+        }
         let mut tests: Vec<TestOutcome> = resolved.tests.iter().map(outcome_of).collect();
         if let Some(first) = tests.first_mut() {
             first.usage = Some(usage(&run.answer));
         }
         let mut judgement = resolve_tests(tests, None);
+        if !twins.evidence.is_empty() {
+            return Ok(tampered(judgement, &twins.evidence));
+        }
         if judgement.verdict == Verdict::Pass {
             return Ok(judgement);
         }
         if report.broken.is_some() {
             judgement.verdict = Verdict::Fail(FailReason::DidNotBuild);
-        } else if let Some(reason) = ended {
-            judgement.verdict = Verdict::Fail(reason);
+        } else if report.gone {
+            judgement.verdict = Verdict::Fail(context.reason(&run.answer));
         } else if report.tests.is_empty() {
             judgement.verdict = Verdict::Fail(FailReason::Crashed);
         }
