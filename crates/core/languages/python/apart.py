@@ -40,7 +40,15 @@ def send(**line):
 
 
 # Where the answer has modules, and where the sealed files have.
-MODULES = ORDER["modules"]
+MODULES = {}
+for path in ORDER["answer"]:
+    parts = os.path.splitext(path)[0].split("/")
+    if parts[-1] == "__init__":
+        parts.pop()
+        MODULES[".".join(parts)] = True
+    for end in range(1, len(parts)):
+        MODULES[".".join(parts[:end])] = True
+    MODULES.setdefault(".".join(parts), False)
 SEALED = set(ORDER["sealed"])
 
 
@@ -254,7 +262,7 @@ plain_request = link.request
 
 def request(op, *args):
     if DATA_FILES and op in ("call", "member"):
-        for it in (*args[-2], *args[-1].values()):
+        for it in (*args[-2], *[value for _, value in args[-1]]):
             encode_argument(it)
     return plain_request(op, *args)
 

@@ -801,9 +801,10 @@ class Link:
     def do_call(self, it, args, kwargs):
         if not self.grants(it, "__call__"):
             raise TypeError("this cannot be called from here")
-        return it(*args, **kwargs)
+        return it(*args, **dict(kwargs))
 
     def do_member(self, kind, name, it, args, kwargs):
+        kwargs = dict(kwargs)
         if not self.grants(it if it is not None else kind, name):
             raise AttributeError(name)
         if kind is None:
@@ -1014,19 +1015,19 @@ def make_member(link, oid, name, is_static=False):
     decides, request = name in DECIDES, link.request
 
     if is_static:
-        return lambda *args, **kwargs: request("member", link.classes[oid], name, None, args, kwargs)
+        return lambda *args, **kwargs: request("member", link.classes[oid], name, None, args, tuple(kwargs.items()))
 
     def member(self, /, *args, **kwargs):
         if decides:
             link.decided()
-        return request("member", link.classes[oid], name, self, args, kwargs)
+        return request("member", link.classes[oid], name, self, args, tuple(kwargs.items()))
 
     if name == "__hash__":
         def member(self):
             try:
                 return object.__getattribute__(self, "_apart_hash")
             except AttributeError:
-                return request("member", link.classes[oid], name, self, (), {})
+                return request("member", link.classes[oid], name, self, (), ())
 
     member.__name__ = name
     member.__qualname__ = name
@@ -1044,7 +1045,7 @@ def entered(name):
     """Ways in and out of a context, whose traceback does not cross."""
     def of(link, oid):
         def leave(self, kind=None, error=None, trace=None):
-            return link.request("member", link.classes[oid], name, self, (kind, error, None), {})
+            return link.request("member", link.classes[oid], name, self, (kind, error, None), ())
 
         return {name: leave}
 
@@ -1056,7 +1057,7 @@ SPECIAL = {"__await__": awaited, "__exit__": entered("__exit__"), "__aexit__": e
 
 def asked(name):
     def member(cls, *args):
-        return cls._apart_link.request("call", META[name], (cls, *args), {})
+        return cls._apart_link.request("call", META[name], (cls, *args), ())
 
     return member
 
@@ -1083,7 +1084,7 @@ class StandInType(type):
         type.__init__(cls, name, bases, members)
 
     def __call__(cls, *args, **kwargs):
-        return cls._apart_link.request("call", cls, args, kwargs)
+        return cls._apart_link.request("call", cls, args, tuple(kwargs.items()))
 
     def __getattr__(cls, name):
         if name in ("__abstractmethods__", "__isabstractmethod__", "_is_protocol") or name.startswith("_apart"):
@@ -1152,13 +1153,13 @@ class StandIn(metaclass=StandInType):
         return type(self)._apart_link.request("get", self, "__dict__")
 
     def __copy__(self):
-        return type(self)._apart_link.request("call", __import__("copy").copy, (self,), {})
+        return type(self)._apart_link.request("call", __import__("copy").copy, (self,), ())
 
     def __deepcopy__(self, memo):
-        return type(self)._apart_link.request("call", __import__("copy").deepcopy, (self,), {})
+        return type(self)._apart_link.request("call", __import__("copy").deepcopy, (self,), ())
 
     def __reduce_ex__(self, protocol):
-        data = type(self)._apart_link.request("call", __import__("pickle").dumps, (self, protocol), {})
+        data = type(self)._apart_link.request("call", __import__("pickle").dumps, (self, protocol), ())
         return pickled(type(self)._apart_link), (data,)
 
 
@@ -1172,7 +1173,7 @@ PICKLED = [None]
 
 
 def from_pickle(data):
-    return PICKLED[0].request("call", __import__("pickle").loads, (data,), {})
+    return PICKLED[0].request("call", __import__("pickle").loads, (data,), ())
 
 
 class StandInFunction:
@@ -1181,7 +1182,7 @@ class StandInFunction:
     __isabstractmethod__ = False
 
     def __call__(self, /, *args, **kwargs):
-        return object.__getattribute__(self, "_apart_link").request("call", self, args, kwargs)
+        return object.__getattribute__(self, "_apart_link").request("call", self, args, tuple(kwargs.items()))
 
     def __getattr__(self, name):
         link = object.__getattribute__(self, "_apart_link")
@@ -1235,7 +1236,7 @@ def make_generator(link, oid, name):
     it = Remote(link, oid)
 
     def generator():
-        ask = lambda what, *args: link.request("member", None, what, it, args, {})
+        ask = lambda what, *args: link.request("member", None, what, it, args, ())
         do = ("__next__",)
         while True:
             try:

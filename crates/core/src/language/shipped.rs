@@ -27,7 +27,17 @@ const FOLDERS: &[Folder] = &[
     folder!("cpp"),
     folder!("go"),
     folder!("java"),
-    folder!("javascript", "call.js", "reporter.js", "tests.js"),
+    folder!(
+        "javascript",
+        "apart.js",
+        "apart_reporter.js",
+        "call.js",
+        "carried.js",
+        "reporter.js",
+        "serve.js",
+        "tests.js",
+        "wire.js"
+    ),
     folder!(
         "python",
         "apart.py",

@@ -42,7 +42,7 @@ pub struct TestRunner {
     /// How canaries are written; empty: none are.
     #[serde(default)]
     pub canaries: String,
-    /// How the files are called that hold tests: `test_*.py`.
+    /// How the files are called that hold tests: `test_*.py`; several with white space between.
     #[serde(default)]
     pub pattern: String,
     /// Whether files that hold tests are blank when the tests are run, since they were built or are
@@ -73,6 +73,9 @@ pub struct ApartRunner {
     pub serve: Vec<String>,
     /// How many streams there are between the two.
     pub links: usize,
+    /// Sealed files that the answer's side has, too: settings by which both are loaded.
+    #[serde(default)]
+    pub share: Vec<String>,
 }
 
 /// A sealed test of one name, and an answer for which it holds.
@@ -110,7 +113,7 @@ impl TestRunner {
     #[must_use]
     pub fn is_test_file(&self, path: &RelPath) -> bool {
         let name = path.as_str().rsplit('/').next().unwrap_or_default();
-        !self.pattern.is_empty() && fits(&self.pattern, name)
+        self.pattern.split_whitespace().any(|pattern| fits(pattern, name))
     }
 }
 

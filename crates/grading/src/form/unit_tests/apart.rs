@@ -3,7 +3,7 @@
 //! The tests import stand-ins for the answer's modules and talk to its process over streams of their own.
 //! What is reported comes from the tests' process alone, in which no code of the answer's ever runs.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::os::fd::{AsFd as _, OwnedFd};
 
 use fairtrial_core::language::{ApartRunner, TestRunner};
@@ -111,12 +111,13 @@ impl ApartRun<'_> {
         let links = (0..self.apart.links).map(|_| link()).collect::<Result<Vec<_>, _>>()?;
         let (ours, theirs): (Vec<OwnedFd>, Vec<OwnedFd>) = links.into_iter().unzip();
         let base = Archive::of_snapshot(answer)?;
+        let shared = Archive::of(&self.shared(sealed))?;
         let serve_driver = self.context.driver(&drivers.serve)?;
         let caps = self.context.caps();
         let serve = Job {
             driver: serve_driver.as_ref(),
             links: theirs.iter().map(|it| it.as_fd()).collect(),
-            ..self.context.job(&self.apart.serve, &self.settings.file, caps, vec![&base])
+            ..self.context.job(&self.apart.serve, &self.settings.file, caps, vec![&base, &shared])
         };
         let beside = Archive::of_snapshot(&self.beside(answer))?;
         let layer = Archive::of(sealed)?;
@@ -203,11 +204,9 @@ impl ApartRun<'_> {
     /// What the tests find beside the sealed files: data, and nothing that their runner or language would load.
     fn beside(&self, answer: &Snapshot) -> Snapshot {
         let mut beside = Snapshot::new();
-        let extensions = &self.context.definition.extensions;
         for (path, node) in answer.iter() {
-            let extension = path.as_str().rsplit_once('.').map_or("", |it| it.1);
-            let is_code = extensions.iter().any(|it| it == extension);
-            if !is_code && !self.runner.is_config(path) && !self.sealed.files.contains_key(path) {
+            let is_loaded = self.is_code(path) || self.runner.is_config(path);
+            if !is_loaded && !self.sealed.files.contains_key(path) {
                 beside.put(path.clone(), node.clone());
             }
         }
@@ -225,7 +224,7 @@ impl ApartRun<'_> {
         json!({
             "files": files,
             "sealed": sealed.keys().collect::<Vec<_>>(),
-            "modules": self.modules(answer),
+            "answer": self.code(answer),
             "file": self.settings.file,
             "mark": "",
             "twins": twins,
@@ -234,28 +233,21 @@ impl ApartRun<'_> {
         })
     }
 
-    /// Names that tests can import the answer's files by, and whether others lie below them.
-    fn modules(&self, answer: &Snapshot) -> BTreeMap<String, bool> {
-        let extensions: BTreeSet<&str> =
-            self.context.definition.extensions.iter().map(String::as_str).collect();
-        let mut modules = BTreeMap::new();
-        for (path, _) in answer.iter() {
-            let Some((stem, extension)) = path.as_str().rsplit_once('.') else { continue };
-            if !extensions.contains(extension) || self.sealed.files.contains_key(path) {
-                continue;
-            }
-            let mut parts: Vec<&str> = stem.split('/').collect();
-            if parts.last() == Some(&"__init__") {
-                parts.pop();
-            }
-            for end in 1..parts.len() {
-                modules.insert(parts[..end].join("."), true);
-            }
-            let is_package = path.as_str().ends_with("/__init__.py");
-            if !parts.is_empty() {
-                *modules.entry(parts.join(".")).or_insert(false) |= is_package;
-            }
-        }
-        modules
+    /// The answer's files that tests can load.
+    fn code<'s>(&self, answer: &'s Snapshot) -> Vec<&'s RelPath> {
+        let paths = answer.iter().map(|(path, _)| path);
+        paths.filter(|path| self.is_code(path) && !self.sealed.files.contains_key(path)).collect()
+    }
+
+    fn is_code(&self, path: &RelPath) -> bool {
+        let extension = path.as_str().rsplit_once('.').map_or("", |it| it.1);
+        self.context.definition.extensions.iter().any(|it| it == extension)
+    }
+
+    /// Sealed settings of the runner that the answer's files are loaded by, too.
+    fn shared(&self, sealed: &FileTree) -> FileTree {
+        let is_shared = |path: &RelPath| self.apart.share.iter().any(|it| it == path.as_str());
+        let files = sealed.iter().filter(|(path, _)| is_shared(path));
+        files.map(|(path, bytes)| (path.clone(), bytes.clone())).collect()
     }
 }

@@ -1,0 +1,167 @@
+// The answer's side: its modules run here, in a process and a sandbox of their own, and do what the tests
+// ask of them. No sealed test and nothing that is expected is ever in this process.
+'use strict';
+const { Files } = require('./carried.js');
+const fs = require('fs');
+const path = require('path');
+const { read, readSync, writeSync } = fs;
+const work = process.cwd();
+const { Link, Gone, Inline, firsts, holderOf } = require('./wire.js');
+const files = new Files(work, () => true);
+const Module = require('module');
+const { Console } = require('console');
+const { Writable } = require('stream');
+
+const [LINK, NOTICES] = [3, 4];
+const link = new Link(LINK, false);
+link.grantsStandard = true;
+const own = { exit: process.reallyExit.bind(process), active: process.getActiveResourcesInfo?.bind(process), every: setInterval };
+let [served, wakes, quiet, isTold] = [0, 0, 0, false];
+const settlements = [];
+
+const leave = () => own.exit(0);
+const notice = (byte) => {
+  try {
+    writeSync(NOTICES, Buffer.from([byte]));
+  } catch {
+    leave();
+  }
+};
+link.settled = (...settlement) => {
+  settlements.push(settlement);
+  [quiet, isTold] = [0, false];
+  notice(3);
+};
+
+// What is called by itself, as by a timer, waits until the tests have nothing under way.
+const request = link.request;
+link.request = function (...args) {
+  if (this.depth) return Reflect.apply(request, this, args);
+  this.depth = 1;
+  notice(2);
+  try {
+    for (;;) {
+      const message = this.receive();
+      if (message.k === 'granted') break;
+      served++;
+      this.serve(message);
+    }
+    return Reflect.apply(request, this, args);
+  } finally {
+    this.depth = 0;
+    this.send({ k: 'released', v: null });
+  }
+};
+
+const handle = async () => {
+  while (served < wakes) {
+    const message = link.receive();
+    served++;
+    if (message.k === 'load') await load(message);
+    else link.serve(message);
+  }
+};
+
+const load = async (message) => {
+  const [name, isFresh] = message.v;
+  const file = path.join(work, name);
+  let reply;
+  link.depth = 1;
+  try {
+    if (isFresh) delete require.cache[file];
+    let [isModule, it] = [file.endsWith('.mjs'), undefined];
+    if (!isModule) {
+      try {
+        it = Module.createRequire(path.join(work, 'x'))(file);
+      } catch (error) {
+        if (error?.code !== 'ERR_REQUIRE_ESM') throw error;
+        isModule = true;
+      }
+    }
+    if (isModule) {
+      link.depth = 0;
+      it = await import(`file://${file}${isFresh ? `?${served}` : ''}`);
+    }
+    const names = it !== null && (typeof it === 'object' || typeof it === 'function') ? Object.keys(it) : [];
+    reply = ['=', new Inline([isModule, it, new Inline(names)])];
+  } catch (error) {
+    if (error instanceof Gone) return leave();
+    reply = ['!', error];
+  }
+  link.depth = 0;
+  link.send(link.pack(...reply));
+};
+
+link.ops.drain = () => new Inline(settlements.splice(0).map((it) => new Inline(it)));
+const first = new Map(firsts().map(([name, holder, keys]) => [name, new Map(keys)]));
+link.ops.patch = (name, key, isFirst, value) => {
+  holderOf(name)[key] = isFirst ? first.get(name).get(key) : value;
+};
+
+// Standard output goes to where the tests may look at it.
+const caught = [];
+const sink = () => new Writable({ write: (chunk, _, done) => (caught.push(String(chunk)), done()) });
+const inner = new Console({ stdout: sink(), stderr: sink() });
+for (const name of Object.keys(console)) {
+  if (typeof console[name] !== 'function' || typeof inner[name] !== 'function') continue;
+  console[name] = (...args) => {
+    caught.length = 0;
+    Reflect.apply(inner[name], inner, args);
+    link.request('console', name, args, caught.splice(0).join(''));
+  };
+}
+for (const [at, stream] of [process.stdout, process.stderr].entries()) {
+  stream.write = (chunk, coding, done) => {
+    link.request('write', at, typeof chunk === 'string' ? chunk : Buffer.from(chunk).toString());
+    const after = typeof coding === 'function' ? coding : done;
+    if (typeof after === 'function') process.nextTick(after);
+    return true;
+  };
+}
+
+const state = { env: JSON.stringify(process.env), cwd: work };
+link.outgoing = () => {
+  const out = {};
+  const env = JSON.stringify(process.env);
+  if (env !== state.env) [out.env, state.env] = [JSON.parse(env), env];
+  const cwd = process.cwd();
+  if (cwd !== state.cwd) out.cwd = state.cwd = cwd;
+  const changed = files.changed();
+  if (changed !== undefined) out.files = changed;
+  return Object.keys(out).length ? out : undefined;
+};
+link.incoming = (told) => {
+  if (told.env !== undefined) {
+    for (const name of Object.keys(process.env)) if (!(name in told.env)) delete process.env[name];
+    Object.assign(process.env, told.env);
+    state.env = JSON.stringify(process.env);
+  }
+  if (told.cwd !== undefined) {
+    try {
+      process.chdir(told.cwd);
+    } catch {}
+    state.cwd = process.cwd();
+  }
+  if (told.files !== undefined) files.apply(told.files);
+};
+files.begin();
+
+// A test may be waiting for what will never come: it is told when nothing is under way here.
+own.every(() => {
+  const under = (own.active?.() ?? ['?']).filter((it) => it !== 'PipeWrap' && it !== 'TTYWrap');
+  const isQuiet = under.length <= 1 && settlements.length === 0;
+  quiet = isQuiet ? quiet + 1 : 0;
+  if (quiet >= 2 && !isTold) {
+    isTold = true;
+    notice(4);
+  }
+}, 25).unref();
+
+const bytes = Buffer.alloc(256);
+const wait = () => read(NOTICES, bytes, 0, bytes.length, null, (error, count) => {
+  if (error || count === 0) return leave();
+  wakes += count;
+  [quiet, isTold] = [0, false];
+  handle().then(wait, leave);
+});
+wait();
