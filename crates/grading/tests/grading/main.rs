@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test may stop at the first thing that is wrong")]
 
+mod apart;
 mod calls;
 mod cheats;
 mod env;

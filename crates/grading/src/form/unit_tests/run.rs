@@ -217,7 +217,8 @@ impl<'a> Run<'a> {
             }
         };
         let mut resolved = resolve(&self.sealed.names, &[], &report.tests);
-        let twins = apart.twins(files, report, self.seed)?;
+        let mut twins = apart.twins(files, report, self.seed)?;
+        twins.evidence.extend(report.evidence.iter().cloned());
         for test in resolved.tests.iter_mut().filter(|it| it.wrong.is_none()) {
             if twins.unsteady.contains(&test.name) {
                 test.wrong = Some(Wrong::Failed);
