@@ -22,8 +22,21 @@ pub struct VettedTask {
     pub never_failed: Vec<String>,
     /// Sealed tests that are visible examples, too.
     pub also_visible: Vec<String>,
+    /// Where its sealed unit tests run; `None` where there is no choice.
+    pub process: Option<ProcessChoice>,
     /// What is wrong.
     pub faults: Vec<String>,
+}
+
+/// Where sealed unit tests run, and what came of running them elsewhere.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ProcessChoice {
+    /// `apart` or `shared`, as a brief has it.
+    pub is: &'static str,
+    /// The other of the two.
+    pub other: &'static str,
+    /// Whether every right proof passes there.
+    pub holds_there: bool,
 }
 
 /// What came of one answer that is known to be right or wrong.
@@ -73,6 +86,8 @@ pub struct SealedPart {
     pub proved: Vec<String>,
     /// What of it can be read in what candidates get, in words.
     pub shown: Vec<String>,
+    /// Where its unit tests run.
+    pub process: Option<ProcessChoice>,
 }
 
 /// What the judgements of all its proofs, and of its given files alone, say of a task.
@@ -138,6 +153,14 @@ pub fn vetted(task: &Task, part: SealedPart, judged: Vec<JudgedProof<'_>>) -> Ve
             stable,
         });
     }
+    let all_right = proofs.iter().filter(|it| it.right).all(|it| it.verdict.is_pass());
+    if let Some(choice) = part.process.filter(|it| it.holds_there && !all_right) {
+        let ProcessChoice { other, .. } = choice;
+        faults.push(format!(
+            "its right proofs pass with `process = \"{other}\"`: the tests need something of the answer's \
+             process"
+        ));
+    }
     faults.extend(part.shown);
     if !part.also_visible.is_empty() && part.also_visible.len() == part.tests.len() {
         faults.push("every sealed test is a visible example, too".to_owned());
@@ -150,6 +173,7 @@ pub fn vetted(task: &Task, part: SealedPart, judged: Vec<JudgedProof<'_>>) -> Ve
         proofs,
         never_failed,
         also_visible: part.also_visible,
+        process: part.process,
         faults,
     }
 }

@@ -9,7 +9,7 @@ use fairtrial_core::judgement::Judgement;
 use fairtrial_core::limits::LimitSettings;
 use fairtrial_core::plan::ReadingMode;
 use fairtrial_core::tree::FileTree;
-use fairtrial_core::vet::{JudgedProof, SealedPart, VettedTask, vetted};
+use fairtrial_core::vet::{JudgedProof, ProcessChoice, SealedPart, VettedTask, vetted};
 use fairtrial_grading::{Judge, JudgeOptions, PosedTask};
 
 use crate::pool::work_through;
@@ -102,9 +102,27 @@ pub fn vet(
         {
             own.push(JudgedProof { name: item.name, right: item.right, twice });
         }
-        vetted(&entry.task, sealed_part(&entry.task), own)
+        let process = own_process(entry, &setup.judge);
+        vetted(&entry.task, SealedPart { process, ..sealed_part(&entry.task) }, own)
     });
     Ok(Vetted { tasks: tasks.collect(), notes: setup.notes })
+}
+
+/// Where a task's unit tests run, and whether its right proofs hold with them elsewhere.
+fn own_process(entry: &PlannedTask, judge: &Judge) -> Option<ProcessChoice> {
+    let (is, form) = entry.task.form.other_process()?;
+    let other = if is == "apart" { "shared" } else { "apart" };
+    let task = PosedTask { task: entry.task.task.clone(), form };
+    let elsewhere = PlannedTask {
+        task,
+        limits: entry.limits,
+        prompt: String::new(),
+        acting_prompt: String::new(),
+        unfit: None,
+    };
+    let right: Vec<_> = items(&elsewhere).filter(|it| it.right).collect();
+    let holds_there = !right.is_empty() && right.iter().all(|it| it.judge(judge).verdict.is_pass());
+    Some(ProcessChoice { is, other, holds_there })
 }
 
 /// What a task's form says of its sealed part.
@@ -118,6 +136,7 @@ fn sealed_part(task: &PosedTask) -> SealedPart {
         also_visible: task.form.also_visible(),
         proved: task.form.proved_tests(),
         shown: task.form.shown(&visible),
+        process: None,
     }
 }
 

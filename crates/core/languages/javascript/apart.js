@@ -8,7 +8,7 @@ const path = require('path');
 const { existsSync, readFileSync, writeSync } = fs;
 const work = process.cwd();
 const sealed = new Set(order.sealed);
-const { Link, Gone, Inline, firsts, STANDARD_OF } = require('./wire.js');
+const { Link, Gone, Inline, firsts, firstsOfModule, STANDARD_OF } = require('./wire.js');
 // What the answer's side may write here: nothing that is sealed, and below the work folder nothing that would
 // be loaded as code, or change what is.
 const mayWrite = (at) => {
@@ -85,6 +85,14 @@ notices.unref();
 
 // What tests have replaced for a while is replaced for the answer, too.
 const patchable = firsts();
+const watched = new Set();
+const watch = (name) => {
+  if (watched.has(name)) return;
+  watched.add(name);
+  const parts = firstsOfModule(name);
+  if (parts !== undefined && !patchable.some(([known]) => known === parts[0])) patchable.push(parts);
+};
+watch('fs');
 const replaced = new Map();
 const WAKE = Buffer.from([1]);
 const wake = () => {
@@ -208,7 +216,11 @@ Module._resolveFilename = function (name, parent, ...rest) {
 const loadFirst = Module._load;
 Module._load = function (name, parent, ...rest) {
   const file = answersFile(name, parent?.filename ? path.dirname(parent.filename) : work);
-  if (file === undefined) return Reflect.apply(loadFirst, this, [name, parent, ...rest]);
+  if (file === undefined) {
+    const got = Reflect.apply(loadFirst, this, [name, parent, ...rest]);
+    watch(name);
+    return got;
+  }
   if (Module._cache[file] === undefined) {
     const stand = new Module(file, parent);
     const got = load(file, loaded.has(file));
@@ -250,6 +262,7 @@ const importOf = async (name, from) => {
     it = synthetic(id, [...new Set(['default', ...names])], (key) => (key === 'default' ? got : got[key]));
   } else {
     const got = await import(name);
+    watch(name);
     it = synthetic(id, Object.keys(got), (key) => got[key]);
   }
   made.set(id, it);

@@ -1,6 +1,7 @@
 // Files that both processes use: what one has written is there for the other when it comes to run.
 'use strict';
 const fs = require('fs');
+const Module = require('module');
 const path = require('path');
 
 const held = { ...fs };
@@ -34,8 +35,18 @@ class Files {
       around(fs, `${name}Sync`, 1);
       if (fs.promises[name]) around(fs.promises, name, 20);
     }
-    for (const name of ['exec', 'execFile', 'spawn', 'fork']) around(require('child_process'), name, 50);
-    for (const name of ['execSync', 'execFileSync', 'spawnSync']) around(require('child_process'), name, 1);
+    // Other programs may write anything; a module is loaded only by who starts some.
+    const load = Module._load;
+    let isWrapped = false;
+    Module._load = function (name, ...rest) {
+      const got = Reflect.apply(load, this, [name, ...rest]);
+      if (!isWrapped && /^(node:)?child_process$/.test(name)) {
+        isWrapped = true;
+        for (const it of ['exec', 'execFile', 'spawn', 'fork']) around(got, it, 50);
+        for (const it of ['execSync', 'execFileSync', 'spawnSync']) around(got, it, 1);
+      }
+      return got;
+    };
   }
 
   walk(folder, found) {

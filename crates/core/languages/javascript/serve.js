@@ -6,7 +6,7 @@ const fs = require('fs');
 const path = require('path');
 const { read, readSync, writeSync } = fs;
 const work = process.cwd();
-const { Link, Gone, Inline, firsts, holderOf } = require('./wire.js');
+const { Link, Gone, Inline, firsts, firstsOfModule, holderOf } = require('./wire.js');
 const files = new Files(work, () => true);
 const Module = require('module');
 const { Console } = require('console');
@@ -18,6 +18,8 @@ link.grantsStandard = true;
 const own = { exit: process.reallyExit.bind(process), active: process.getActiveResourcesInfo?.bind(process), every: setInterval };
 let [served, wakes, quiet, isTold] = [0, 0, 0, false];
 const settlements = [];
+const bytes = Buffer.alloc(256);
+const setTick = process.nextTick.bind(process);
 
 const leave = () => own.exit(0);
 const notice = (byte) => {
@@ -28,6 +30,7 @@ const notice = (byte) => {
   }
 };
 link.settled = (...settlement) => {
+  link.open--;
   settlements.push(settlement);
   [quiet, isTold] = [0, false];
   notice(3);
@@ -53,12 +56,30 @@ link.request = function (...args) {
   }
 };
 
+const answer = async () => {
+  const message = link.receive();
+  served++;
+  if (message.k === 'load') await load(message);
+  else link.serve(message);
+};
+
+// What has been begun here and is to go on, besides the waiting for the tests.
+const underWay = () => (own.active?.() ?? ['?']).filter((it) => it !== 'PipeWrap' && it !== 'TTYWrap').length;
+
 const handle = async () => {
-  while (served < wakes) {
-    const message = link.receive();
-    served++;
-    if (message.k === 'load') await load(message);
-    else link.serve(message);
+  while (served < wakes) await answer();
+  for (;;) {
+    // Whatever can go on at once does.
+    await new Promise(setTick);
+    if (settlements.length || underWay()) return;
+    if (link.open > 0 && !isTold) {
+      isTold = true;
+      notice(4);
+    }
+    // Nothing can happen here until the tests ask for something.
+    await answer();
+    while (wakes < served) wakes += Math.max(1, readSync(NOTICES, bytes, 0, served - wakes, null));
+    isTold = false;
   }
 };
 
@@ -95,6 +116,7 @@ const load = async (message) => {
 link.ops.drain = () => new Inline(settlements.splice(0).map((it) => new Inline(it)));
 const first = new Map(firsts().map(([name, holder, keys]) => [name, new Map(keys)]));
 link.ops.patch = (name, key, isFirst, value) => {
+  if (!first.has(name)) first.set(name, new Map(firstsOfModule(name)[2]));
   holderOf(name)[key] = isFirst ? first.get(name).get(key) : value;
 };
 
@@ -148,8 +170,7 @@ files.begin();
 
 // A test may be waiting for what will never come: it is told when nothing is under way here.
 own.every(() => {
-  const under = (own.active?.() ?? ['?']).filter((it) => it !== 'PipeWrap' && it !== 'TTYWrap');
-  const isQuiet = under.length <= 1 && settlements.length === 0;
+  const isQuiet = underWay() <= 1 && settlements.length === 0;
   quiet = isQuiet ? quiet + 1 : 0;
   if (quiet >= 2 && !isTold) {
     isTold = true;
@@ -157,7 +178,6 @@ own.every(() => {
   }
 }, 25).unref();
 
-const bytes = Buffer.alloc(256);
 const wait = () => read(NOTICES, bytes, 0, bytes.length, null, (error, count) => {
   if (error || count === 0) return leave();
   wakes += count;

@@ -17,7 +17,7 @@ const reflect = { ...Object.fromEntries(Object.getOwnPropertyNames(Reflect).map(
 const MESSAGE_MAX = 256 << 20;
 const DEPTH_MAX = 400;
 // How many crossings a container is kept the same for, after it was last spoken of.
-const KEPT_FOR = 300;
+const KEPT_FOR = 80;
 
 class Gone extends Error {}
 
@@ -66,7 +66,7 @@ for (const [name, it] of Object.entries(MORE_KINDS)) {
     STANDARD_OF.set(it, `%${name}%`);
   }
 }
-for (const name of ['events', 'stream', 'util', 'assert', 'fs', 'path', 'os', 'crypto', 'buffer', 'url', 'readline']) {
+for (const name of ['events', 'util', 'path', 'buffer', 'url']) {
   const it = require(name);
   for (const key of [...Object.keys(it), '']) {
     const value = key === '' ? it : it[key];
@@ -109,6 +109,19 @@ const contents = (it, sort) => {
   flat.push(Object.isFrozen(it) ? 2 : Object.isSealed(it) ? 1 : 0);
   return flat;
 };
+// Whether a container has what it had, without a list of it being made where there is no need.
+const isUnchanged = (it, sort, before) => {
+  if (before === undefined) return false;
+  if (sort === 'a') {
+    // Keys and values in turn, the length, the state.
+    const { length } = it;
+    if (before.length === 2 * length + 3 && before[before.length - 2] === length) {
+      for (let at = 0; at < length; at++) if (!Object.is(it[at], before[2 * at + 1])) return false;
+      return before[before.length - 1] === 2 || Object.keys(it).length === length;
+    }
+  }
+  return isSame(contents(it, sort), before);
+};
 const isSame = (a, b) => {
   if (b === undefined || a.length !== b.length) return false;
   for (let at = 0; at < a.length; at++) if (!Object.is(a[at], b[at])) return false;
@@ -132,7 +145,7 @@ class Link {
     Object.assign(this, {
       descriptor, first, gone: false, buffer: Buffer.alloc(0), own: new Map(), ids: new WeakMap(), sent: new Map(), next: 1,
       theirs: new Map(), theirIds: new WeakMap(), drops: [], shared: new Map(), sharedOf: new WeakMap(),
-      nextShared: first ? 2 : 1, ended: [], symbols: new Map(), symbolIds: new Map(), methods: new WeakMap(), methodsOf: new WeakMap(), grantsStandard: false, pending: new Map(), crossing: 0,
+      nextShared: first ? 2 : 1, ended: [], symbols: new Map(), symbolIds: new Map(), methods: new WeakMap(), methodsOf: new WeakMap(), grantsStandard: false, pending: new Map(), crossing: 0, open: 0,
       outgoing: () => undefined, incoming: () => {}, before: () => {}, wake: () => {}, after: () => {}, grants: () => true, settled: () => {},
     });
     this.registry = new FinalizationRegistry((oid) => {
@@ -177,10 +190,11 @@ class Link {
   // What goes over the wire: four bytes of length, then JSON.
 
   send(message) {
-    let data = Buffer.from(stringify(message));
-    const size = Buffer.alloc(4);
-    size.writeUInt32BE(data.length);
-    data = Buffer.concat([size, data]);
+    const text = stringify(message);
+    const length = Buffer.byteLength(text);
+    let data = Buffer.allocUnsafe(4 + length);
+    data.writeUInt32BE(length);
+    data.write(text, 4);
     try {
       while (data.length) data = data.subarray(writeSync(this.descriptor, data));
     } catch {
@@ -191,7 +205,7 @@ class Link {
 
   take(count) {
     while (this.buffer.length < count) {
-      const part = Buffer.alloc(Math.max(65536, count - this.buffer.length));
+      const part = Buffer.allocUnsafeSlow(Math.max(4096, count - this.buffer.length));
       let got = 0;
       try {
         got = readSync(this.descriptor, part, 0, part.length, null);
@@ -300,15 +314,16 @@ class Link {
       again = false;
       for (const [number, entry] of this.shared) {
         if (seen.has(number)) continue;
-        const now = contents(entry.it, entry.sort);
-        if (isSame(now, entry.before)) {
+        const { it } = entry;
+        if (isUnchanged(it, entry.sort, entry.before)) {
           if (this.crossing - entry.spoken > KEPT_FOR) {
             this.shared.delete(number);
-            this.sharedOf.delete(entry.it);
+            this.sharedOf.delete(it);
             this.ended.push(number);
           }
           continue;
         }
+        const now = contents(it, entry.sort);
         seen.add(number);
         again = true;
         entry.before = now;
@@ -423,6 +438,7 @@ class Link {
   }
 
   watch(oid, promise) {
+    this.open++;
     Promise.prototype.then.call(promise, (value) => this.settled(oid, true, value), (error) => this.settled(oid, false, error));
   }
 
@@ -663,10 +679,19 @@ const PATCHABLE = [
   ['globalThis', ['setTimeout', 'setInterval', 'setImmediate', 'clearTimeout', 'clearInterval', 'clearImmediate', 'Date', 'fetch', 'queueMicrotask', 'structuredClone']],
   ['Date', ['now']], ['Math', ['random', 'floor']], ['JSON', ['parse', 'stringify']], ['performance', ['now']],
   ['process', ['hrtime', 'exit', 'uptime', 'nextTick']],
-  ...['fs', 'fs/promises', 'child_process', 'os', 'crypto', 'http', 'https', 'timers', 'timers/promises', 'readline', 'path']
-    .map((name) => [`node:${name}`, Object.keys(require(name)).filter((key) => typeof require(name)[key] === 'function' && !/^[A-Z]/.test(key))]),
 ];
+// Modules of which parts are replaced, once they are loaded: starting without them is faster.
+const PATCHABLE_MODULES = ['fs', 'fs/promises', 'child_process', 'os', 'crypto', 'http', 'https', 'timers', 'timers/promises', 'readline', 'path'];
 const holderOf = (name) => (name.startsWith('node:') ? require(name) : name === 'globalThis' ? globalThis : globalThis[name]);
-const firsts = () => PATCHABLE.map(([name, keys]) => [name, holderOf(name), keys.filter((key) => typeof holderOf(name)[key] === 'function').map((key) => [key, holderOf(name)[key]])]);
+const partsOf = (name, keys) => {
+  const holder = holderOf(name);
+  return [name, holder, keys.filter((key) => typeof holder[key] === 'function').map((key) => [key, holder[key]])];
+};
+const firsts = () => PATCHABLE.map(([name, keys]) => partsOf(name, keys));
+const firstsOfModule = (name) => {
+  const plain = name.replace(/^node:/, '');
+  if (!PATCHABLE_MODULES.includes(plain)) return undefined;
+  return partsOf(`node:${plain}`, Object.keys(require(plain)).filter((key) => !/^[A-Z]/.test(key)));
+};
 
-module.exports = { Link, Gone, Inline, firsts, holderOf, STANDARD_OF };
+module.exports = { Link, Gone, Inline, firsts, firstsOfModule, holderOf, STANDARD_OF };

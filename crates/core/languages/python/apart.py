@@ -173,7 +173,7 @@ def take_state(told):
         for name in [name for name in os.environ if name not in env and name not in KEPT_ENV]:
             del os.environ[name]
         os.environ.update({k: v for k, v in env.items() if k not in KEPT_ENV and os.environ.get(k) != v})
-        state["env"] = dict(os.environ)
+        state["raw"], state["env"] = dict(RAW_ENV), {k: v for k, v in os.environ.items() if k not in KEPT_ENV}
     if isinstance(told.get("cwd"), str):
         try:
             os.chdir(told["cwd"])
@@ -190,9 +190,11 @@ KEPT_ENV = ("PYTEST_CURRENT_TEST", "PYTEST_DISABLE_PLUGIN_AUTOLOAD", "PYTEST_VER
 
 def give_state():
     out = {}
-    env = {k: v for k, v in os.environ.items() if k not in KEPT_ENV}
-    if env != state["env"]:
-        out["env"] = state["env"] = env
+    if RAW_ENV != state["raw"]:
+        state["raw"] = dict(RAW_ENV)
+        env = {k: v for k, v in os.environ.items() if k not in KEPT_ENV}
+        if env != state["env"]:
+            out["env"] = state["env"] = env
     try:
         cwd = os.getcwd()
     except OSError:
@@ -265,7 +267,8 @@ def forward_random(name):
     return call
 
 
-state = {"env": dict(os.environ), "cwd": WORK, "levels": {}}
+RAW_ENV = os.environ._data
+state = {"raw": None, "env": dict(os.environ), "cwd": WORK, "levels": {}}
 CODE = (".py", ".pyc", ".pyi", ".so", ".pth", ".ini", ".toml", ".cfg")
 
 

@@ -126,7 +126,7 @@ def set_env(value):
     for name in [name for name in os.environ if name not in value]:
         del os.environ[name]
     os.environ.update({k: v for k, v in value.items() if os.environ.get(k) != v})
-    state["env"] = dict(os.environ)
+    state["raw"] = dict(RAW_ENV)
 
 
 def give_state():
@@ -137,9 +137,9 @@ def give_state():
     news = said()
     if news:
         out["out"] = news
-    env = dict(os.environ)
-    if env != state["env"]:
-        out["env"] = state["env"] = env
+    if RAW_ENV != state["raw"]:
+        state["raw"] = dict(RAW_ENV)
+        out["env"] = dict(os.environ)
     cwd = current()
     if cwd != state["cwd"]:
         out["cwd"] = state["cwd"] = cwd
@@ -185,7 +185,9 @@ link.ops.update({
 })
 said = printed()
 files = Files(WORK, lambda path: True)
-state = {"env": dict(os.environ), "cwd": WORK}
+# What `os.environ` stands on: it is looked at each time, and this is faster.
+RAW_ENV = os.environ._data
+state = {"cwd": WORK}
 link.outgoing, link.incoming = give_state, take_state
 sys.stdin = Input()
 warnings.simplefilter("always")
@@ -203,7 +205,7 @@ def start(thread):
 
 threading.Thread.start = start
 packages = os.environ.pop("FAIRTRIAL_PACKAGES", "")
-state["env"].pop("FAIRTRIAL_PACKAGES", None)
+state["raw"] = dict(RAW_ENV)
 if packages:
     let_in(packages.split(","))
 try:

@@ -47,8 +47,10 @@ const FOLDERS: &[Folder] = &[
         "program.py",
         "runners.py",
         "serve.py",
+        "standins.py",
         "tests.py",
         "twins.py",
+        "values.py",
         "wire.py"
     ),
     folder!("rust", "shim.rs"),

@@ -73,6 +73,10 @@ pub struct ApartRunner {
     pub serve: Vec<String>,
     /// How many streams there are between the two.
     pub links: usize,
+    /// What stands in the code of an answer that compares its objects itself. Without it, that is found out by
+    /// running the tests once more.
+    #[serde(default)]
+    pub decides: Vec<String>,
     /// Sealed files that the answer's side has, too: settings by which both are loaded.
     #[serde(default)]
     pub share: Vec<String>,

@@ -66,6 +66,11 @@ pub trait Form: fmt::Debug + Send + Sync {
         LimitSettings::default()
     }
 
+    /// Where its sealed unit tests run, and the same form with them elsewhere; `None` where there is no choice.
+    fn other_process(&self) -> Option<(&'static str, Box<dyn Form>)> {
+        None
+    }
+
     /// Whether what answers may use is the repository's business, not the language's.
     fn brings_packages(&self) -> bool {
         false

@@ -21,6 +21,9 @@ struct VetOutput<'a> {
 struct TaskOutput<'a> {
     task: &'a str,
     form: &'a str,
+    /// Where its unit tests run, where there is a choice.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    process: Option<&'static str>,
     language: &'a str,
     holds: bool,
     tests: usize,
@@ -52,6 +55,7 @@ pub fn vet_json(out: &mut dyn Write, tasks: &[VettedTask]) -> io::Result<()> {
     let tasks_out = tasks.iter().map(|task| TaskOutput {
         task: &task.name,
         form: task.form,
+        process: task.process.map(|it| it.is),
         language: &task.language,
         holds: task.holds(),
         tests: task.sealed,

@@ -47,6 +47,17 @@ fn remarks(tasks: &[VettedTask]) -> Vec<String> {
     let unfailed: Vec<_> = tasks.iter().filter(|it| !it.never_failed.is_empty()).collect();
     let visible: Vec<_> = tasks.iter().filter(|it| !it.also_visible.is_empty()).collect();
     let mut out = Vec::new();
+    let shared: Vec<_> = tasks
+        .iter()
+        .filter(|task| task.process.is_some_and(|it| it.is == "shared" && it.holds_there))
+        .map(|task| format!("`{}`", task.name))
+        .collect();
+    if !shared.is_empty() {
+        out.push(format!(
+            "The right proofs of {} pass apart, too: without `process = \"shared\"` no answer comes near the tests.",
+            first_few(shared)
+        ));
+    }
     if tasks.len() > NAMED_TASKS {
         if !unfailed.is_empty() {
             let tasks = count(unfailed.len(), "task");
@@ -87,7 +98,7 @@ fn row(task: &VettedTask) -> Vec<String> {
     let yes = |it: bool| if it { "yes" } else { "NO" }.to_owned();
     vec![
         safe(&task.name).into_owned(),
-        task.form.to_owned(),
+        task.process.map_or_else(|| task.form.to_owned(), |it| format!("{}, {}", task.form, it.is)),
         as_wanted(true),
         as_wanted(false),
         given.to_owned(),

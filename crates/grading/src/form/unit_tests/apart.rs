@@ -41,6 +41,11 @@ pub struct Twins {
     pub evidence: BTreeSet<String>,
 }
 
+/// Twice the time: what crosses between the two processes costs both of them some.
+fn with_room(caps: Caps) -> Caps {
+    Caps { cpu: 2 * caps.cpu, wall: 2 * caps.wall, ..caps }
+}
+
 /// Which assertions are to be changed so that they must fail.
 #[derive(Debug, Clone, Serialize)]
 pub struct TwinsOrder {
@@ -116,7 +121,7 @@ impl ApartRun<'_> {
         let base = Archive::of_snapshot(answer)?;
         let shared = Archive::of(&self.shared(sealed))?;
         let serve_driver = self.context.driver(&drivers.serve)?;
-        let caps = self.context.caps();
+        let caps = with_room(self.context.caps());
         let serve = Job {
             driver: serve_driver.as_ref(),
             links: theirs.iter().map(|it| it.as_fd()).collect(),
@@ -125,7 +130,7 @@ impl ApartRun<'_> {
         let beside = Archive::of_snapshot(&self.beside(answer))?;
         let layer = Archive::of(sealed)?;
         let tests_driver = self.context.driver(&drivers.apart)?;
-        let caps = Caps { output: REPORT_MAX as u64, ..self.context.caps() };
+        let caps = Caps { output: REPORT_MAX as u64, ..with_room(self.context.caps()) };
         let tests = Job {
             driver: tests_driver.as_ref(),
             channel: true,
@@ -159,6 +164,55 @@ impl ApartRun<'_> {
         Ok(ApartOutcome { tests, answer, report })
     }
 
+    /// Whether the answer says that it compares its objects itself, so that twins will be asked for.
+    pub fn says_it_decides(&self, answer: &Snapshot) -> bool {
+        let marks = &self.apart.decides;
+        let says = |path: &RelPath| {
+            let code = answer.file(path.as_str()).map(String::from_utf8_lossy);
+            code.is_some_and(|code| marks.iter().any(|mark| code.contains(mark.as_str())))
+        };
+        !marks.is_empty() && self.code(answer).into_iter().any(says)
+    }
+
+    /// Both runs of twins, each with half of all assertions changed.
+    fn halves(&self, answer: &Snapshot, seed: u32) -> Result<[ApartOutcome; 2], JudgeError> {
+        let run = |part| {
+            let order = TwinsOrder { seed, part, variant: 0, sites: None };
+            self.run(answer, &self.sealed.files, Some(&order))
+        };
+        let (one, other) = std::thread::scope(|scope| {
+            let other = scope.spawn(|| run(1));
+            (run(0), other.join())
+        });
+        Ok([one?, other.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?])
+    }
+
+    /// The runs of twins alone, where they say all: every expected test passed in both, and no twin held.
+    ///
+    /// # Errors
+    /// When our own part goes wrong.
+    pub fn twins_alone(
+        &self,
+        answer: &Snapshot,
+        names: &[String],
+        seed: u64,
+    ) -> Result<Option<ApartOutcome>, JudgeError> {
+        if !self.says_it_decides(answer) {
+            return Ok(None);
+        }
+        let [one, other] = self.halves(answer, (seed >> 32) as u32)?;
+        let says_all = [&one, &other].into_iter().all(|run| {
+            let passed = run.passed(self.context);
+            let is_clean = run.believed(self.context).is_ok_and(|it| it.evidence.is_empty());
+            // Nothing else may be reported, either.
+            let is_all =
+                passed.len() == names.len() && names.iter().all(|it| passed.contains(it.as_str()));
+            let is_known = run.believed(self.context).is_ok_and(|it| it.tests.len() == names.len());
+            is_clean && is_all && is_known && run.held(self.context).is_empty()
+        });
+        Ok(says_all.then_some(one))
+    }
+
     /// Tries what the answer's own code decided with other expectations, which must not hold: half of the
     /// assertions in one run, the others in a second.
     ///
@@ -178,13 +232,7 @@ impl ApartRun<'_> {
             return Ok(twins);
         }
         let seed = (seed >> 32) as u32;
-        let order = |part, variant, sites| TwinsOrder { seed, part, variant, sites };
-        let run = |order: TwinsOrder| self.run(answer, &self.sealed.files, Some(&order));
-        let (one, other) = std::thread::scope(|scope| {
-            let other = scope.spawn(|| run(order(1, 0, None)));
-            (run(order(0, 0, None)), other.join())
-        });
-        let runs = [one?, other.unwrap_or_else(|panic| std::panic::resume_unwind(panic))?];
+        let runs = self.halves(answer, seed)?;
         let passed = runs.each_ref().map(|it| it.passed(self.context));
         let names = first.tests.iter().filter(|it| it.status == Status::Passed).map(|it| &it.name);
         let unsteady = names.filter(|it| passed.iter().any(|passed| !passed.contains(it.as_str())));
@@ -204,7 +252,8 @@ impl ApartRun<'_> {
             if held.is_empty() {
                 break;
             }
-            let again = run(order(0, variant, Some(held.clone())))?.held(self.context);
+            let order = TwinsOrder { seed, part: 0, variant, sites: Some(held.clone()) };
+            let again = self.run(answer, &self.sealed.files, Some(&order))?.held(self.context);
             held.retain(|site| again.contains(site));
         }
         let evidence =

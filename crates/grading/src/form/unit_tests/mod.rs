@@ -12,7 +12,7 @@ use fairtrial_core::language::Dialect;
 use fairtrial_core::source::SourceError;
 
 pub use self::sealed::parse_list;
-use self::sealed::{LIST, SealedTests, TestsSettings};
+use self::sealed::{LIST, SealedTests, TestsProcess, TestsSettings};
 use super::answer_file::AnswerFile;
 use super::{AnswerShape, Answered, Form, FormKind, FormSource, SealedTest};
 use crate::context::{JudgeContext, JudgeError, Parsed};
@@ -26,11 +26,13 @@ const NAME: &str = "tests";
 const LINE_MIN: usize = 24;
 
 /// A task of this form.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 struct TestsForm {
     answer: AnswerFile,
     settings: TestsSettings,
     sealed: SealedTests,
+    /// Whether its runner can run them apart.
+    can_be_apart: bool,
 }
 
 fn parse(mut source: FormSource<'_>) -> Result<Box<dyn Form>, SourceError> {
@@ -46,6 +48,14 @@ fn parse(mut source: FormSource<'_>) -> Result<Box<dyn Form>, SourceError> {
         };
         return Err(SourceError::whole(source.brief, message));
     }
+    let can_be_apart = runners.get(&settings.runner).is_some_and(|it| it.apart.is_some());
+    if settings.process == Some(TestsProcess::Apart) && !can_be_apart {
+        let message = format!(
+            "`process = \"apart\"` is not offered for the runner `{}`: its tests and the answer are one program",
+            settings.runner
+        );
+        return Err(SourceError::whole(source.brief, message));
+    }
     if !source.examples.is_empty() {
         let message = "the form `tests` has no `[[example]]`: put tests to be seen in `given/`";
         return Err(SourceError::whole(source.brief, message));
@@ -55,7 +65,7 @@ fn parse(mut source: FormSource<'_>) -> Result<Box<dyn Form>, SourceError> {
     let mut files = source.files.below("sealed/").to_files();
     files.retain(|path, _| path.as_str() != LIST);
     let answer = AnswerFile { path: settings.file.clone(), kind: WantedKind::Module };
-    Ok(Box::new(TestsForm { answer, settings, sealed: SealedTests { files, names } }))
+    Ok(Box::new(TestsForm { answer, settings, sealed: SealedTests { files, names }, can_be_apart }))
 }
 
 impl Form for TestsForm {
@@ -65,6 +75,18 @@ impl Form for TestsForm {
 
     fn runner(&self) -> Option<&str> {
         Some(&self.settings.runner)
+    }
+
+    fn other_process(&self) -> Option<(&'static str, Box<dyn Form>)> {
+        let is_shared = self.settings.process == Some(TestsProcess::Shared);
+        let (is, other) = if is_shared {
+            ("shared", TestsProcess::Apart)
+        } else {
+            ("apart", TestsProcess::Shared)
+        };
+        let settings = TestsSettings { process: Some(other), ..self.settings.clone() };
+        self.can_be_apart
+            .then(|| (is, Box::new(Self { settings, ..self.clone() }) as Box<dyn Form>))
     }
 
     fn instructions(&self, language: &str) -> String {

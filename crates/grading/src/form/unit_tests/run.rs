@@ -208,6 +208,9 @@ impl<'a> Run<'a> {
     fn judge_apart(&self, apart: &ApartRunner, files: &Snapshot) -> Result<Judgement, JudgeError> {
         let (context, settings, runner) = (self.context, self.settings, self.runner);
         let apart = ApartRun { context, settings, runner, apart, sealed: self.sealed };
+        if let Some(run) = apart.twins_alone(files, &self.sealed.names, self.seed)? {
+            return Ok(self.passed_all(&run.answer));
+        }
         let run = apart.run(files, &self.sealed.files, None)?;
         let report = match run.believed(context) {
             Ok(report) => report,
@@ -244,6 +247,16 @@ impl<'a> Run<'a> {
             judgement.verdict = Verdict::Fail(FailReason::Crashed);
         }
         Ok(judgement)
+    }
+
+    /// A judgement of an answer for which every expected test passed.
+    fn passed_all(&self, answer: &Outcome) -> Judgement {
+        let pass = |name: &String| TestOutcome::passed(name, false, 1.0);
+        let mut tests: Vec<TestOutcome> = self.sealed.names.iter().map(pass).collect();
+        if let Some(first) = tests.first_mut() {
+            first.usage = Some(usage(answer));
+        }
+        resolve_tests(tests, None)
     }
 
     /// The sealed files as they are when they are run: tests are blank where the runner has them
