@@ -22,6 +22,7 @@ const Module = require('module');
 const net = require('net');
 const util = require('util');
 const vm = require('vm');
+const { types } = util;
 
 const [LINK, NOTICES] = [4, 5];
 const link = new Link(LINK, true);
@@ -128,9 +129,16 @@ link.before = () => {
 link.wake = wake;
 
 // What the answer may do with objects of the tests: it never gets at their modules, runner or code.
-const CLOSED = new Set(['constructor', '__proto__', 'caller', 'arguments', 'callee', 'mock', '__defineGetter__', '__defineSetter__', '__lookupGetter__', '__lookupSetter__']);
+const CLOSED = new Set(['__proto__', 'caller', 'arguments', 'callee', 'mock', '__defineGetter__', '__defineSetter__', '__lookupGetter__', '__lookupSetter__']);
 link.grants = (it, key, isChange) => {
   if (CLOSED.has(key)) return false;
+  if (key === 'constructor') {
+    // Of functions that is what makes functions out of text.
+    const made = isChange || typeof it === 'function' ? undefined : it.constructor;
+    return typeof made === 'function' && (STANDARD_OF.has(made) || /^class\b/.test(Function.prototype.toString.call(made)));
+  }
+  if (!types.isProxy(it) && Object.getPrototypeOf(it)?.constructor?.name === 'TestContext') return false;
+  if (isChange && key === 'prototype') return false;
   if (it === globalThis || it === process || it instanceof Module || it === Module) return false;
   if (typeof it === 'function' && isChange && STANDARD_OF.has(it)) return false;
   return true;
@@ -162,8 +170,10 @@ link.outgoing = () => {
 };
 link.incoming = (told) => {
   if (told.env !== null && typeof told.env === 'object') {
-    for (const name of Object.keys(process.env)) if (!Object.hasOwn(told.env, name)) delete process.env[name];
-    for (const [name, value] of Object.entries(told.env)) process.env[name] = String(value);
+    // What decides how programs that tests start are loaded stays.
+    const isOpen = (name) => !/^(NODE_|LD_|PATH$|PYTHON|GCONV_PATH|BASH_ENV|GIT_)/.test(name);
+    for (const name of Object.keys(process.env)) if (isOpen(name) && !Object.hasOwn(told.env, name)) delete process.env[name];
+    for (const [name, value] of Object.entries(told.env)) if (isOpen(name)) process.env[name] = String(value);
     state.env = JSON.stringify(process.env);
   }
   if (typeof told.cwd === 'string') {

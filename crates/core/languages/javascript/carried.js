@@ -142,7 +142,7 @@ class Files {
     if (sort === '-') held.rmSync(at, { recursive: true, force: true });
     else if (sort === 'd') {
       if (now === undefined) held.mkdirSync(at);
-      held.chmodSync(at, more[0] & 0o777);
+      if (now === undefined || now[0] === 'd') held.chmodSync(at, more[0] & 0o777);
     } else if (sort === 'l') {
       if (now !== undefined && now[0] !== 'd') held.unlinkSync(at);
       held.symlinkSync(String(more[0]), at);

@@ -132,8 +132,11 @@ def grants(it, name, change=False):
         return not (change and name.startswith(MOCKED))
     import unittest
 
-    if isinstance(it, unittest.TestCase):
-        return not change and not name.startswith(("test", "assert", "_")) and callable(getattr(type(it), name, None))
+    # Where tests are written: what else is defined there can be called, and nothing is changed.
+    if issubclass(kind, unittest.TestCase) or holds_tests(kind):
+        return not change and not name.startswith(("test", "assert", "_")) and callable(getattr(kind, name, None))
+    if change and (name.startswith("test") or getattr(it, "__name__", "").startswith("test")):
+        return False
     if isinstance(it, types.FunctionType):
         return name in OPERATORS or not name.startswith("_")
     if isinstance(it, types.MethodType):
@@ -143,6 +146,19 @@ def grants(it, name, change=False):
     if is_std_module(module):
         return not change and (name in OPERATORS or not name.startswith("_"))
     return True
+
+
+def holds_tests(kind):
+    return kind.__name__.startswith("Test") and any(name.startswith("test") for name in dir(kind))
+
+
+def grants_kind(kind, it):
+    """Whether a member is asked for by a class of the tests that the object is of."""
+    if kind is None:
+        return True
+    if id(kind) not in link.ids or not isinstance(kind, type):
+        return False
+    return it is None or isinstance(it, kind) or isinstance(it, type) and issubclass(it, kind)
 
 
 def standard_input(how, size):
@@ -170,10 +186,10 @@ def take_state(told):
             (sys.stdout if at == 0 else sys.stderr).write(text)
     if isinstance(told.get("env"), dict):
         env = {k: v for k, v in told["env"].items() if isinstance(k, str) and isinstance(v, str)}
-        for name in [name for name in os.environ if name not in env and name not in KEPT_ENV]:
+        for name in [name for name in os.environ if name not in env and not name.startswith(KEPT_ENV)]:
             del os.environ[name]
-        os.environ.update({k: v for k, v in env.items() if k not in KEPT_ENV and os.environ.get(k) != v})
-        state["raw"], state["env"] = dict(RAW_ENV), {k: v for k, v in os.environ.items() if k not in KEPT_ENV}
+        os.environ.update({k: v for k, v in env.items() if not k.startswith(KEPT_ENV) and os.environ.get(k) != v})
+        state["raw"], state["env"] = dict(RAW_ENV), {k: v for k, v in os.environ.items() if not k.startswith("PYTEST_")}
     if isinstance(told.get("cwd"), str):
         try:
             os.chdir(told["cwd"])
@@ -184,15 +200,15 @@ def take_state(told):
         files.apply(told["files"])
 
 
-# What runners keep for themselves there.
-KEPT_ENV = ("PYTEST_CURRENT_TEST", "PYTEST_DISABLE_PLUGIN_AUTOLOAD", "PYTEST_VERSION")
+# What runners keep for themselves there, and what decides how the programs that tests start are loaded.
+KEPT_ENV = ("PYTEST_", "PYTHON", "LD_", "PATH", "GCONV_PATH", "BASH_ENV", "GIT_", "NODE_")
 
 
 def give_state():
     out = {}
     if RAW_ENV != state["raw"]:
         state["raw"] = dict(RAW_ENV)
-        env = {k: v for k, v in os.environ.items() if k not in KEPT_ENV}
+        env = {k: v for k, v in os.environ.items() if not k.startswith("PYTEST_")}
         if env != state["env"]:
             out["env"] = state["env"] = env
     try:
@@ -308,7 +324,7 @@ def request(op, *args):
 
 
 link.request = request
-link.grants = grants
+link.grants, link.grants_kind = grants, grants_kind
 link.outgoing, link.incoming = give_state, take_state
 link.ops.update({"input": standard_input, "log": log, "warn": warn})
 del link.ops["subclass"]

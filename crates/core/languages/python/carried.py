@@ -170,7 +170,8 @@ class Files:
         elif sort == "d":
             if now is None:
                 OS.mkdir(path)
-            OS.chmod(path, more[0] & 0o777)
+            if now is None or now[0] == "d":
+                OS.chmod(path, more[0] & 0o777)
         elif sort == "l":
             if now is not None and now[0] != "d":
                 OS.remove(path)

@@ -30,6 +30,10 @@ class Gone(BaseException):
     """The other process has ended."""
 
 
+# Modules of the language in which tests are written and run.
+RUNNERS = ("unittest", "doctest", "pdb", "bdb", "_pytest", "pytest")
+
+
 def is_std_module(name):
     return isinstance(name, str) and name.split(".")[0] in sys.stdlib_module_names
 

@@ -241,6 +241,32 @@ fn no_cheat_of_an_object_s_own_passes_apart() {
     });
 }
 
+#[test]
+fn no_error_of_a_runner_s_own_ends_a_test_well() {
+    let suite = "import unittest\nfrom berth import load\n\nclass Berth(unittest.TestCase):\n    \
+                 def test_load(self):\n        self.assertEqual(load('tug'), 17)\n";
+    let sealed = [("test_berth.py", suite), ("tests.list", "test_berth.Berth.test_load\n")];
+    let task = TestTask {
+        form: "tests",
+        language: "python",
+        file: "berth.py",
+        table: "runner = \"unittest\"",
+        sealed: &sealed,
+        time: 10,
+        ..TestTask::default()
+    };
+    assert_eq!(task.judge(&[("berth.py", "def load(name): return 17\n")]).verdict, PASS);
+    for code in [
+        "import unittest.case as c\ndef load(name): raise c._ShouldStop\n",
+        "import unittest.case as c\nclass E(c._ShouldStop): pass\ndef load(name): raise E\n",
+        "import unittest.case as c\nclass E(ValueError, c._ShouldStop): pass\ndef load(name): raise E\n",
+        "import unittest\ndef load(name): raise unittest.SkipTest\n",
+    ] {
+        let judged = task.judge(&[("berth.py", code)]);
+        assert!(!judged.verdict.is_pass() && !judged.verdict.is_void(), "{code}: {judged:#?}");
+    }
+}
+
 /// Sealed tests of node, and an answer to them.
 const BUOYS: &str = "const { test } = require('node:test');
 const assert = require('node:assert');

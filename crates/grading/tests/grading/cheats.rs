@@ -304,13 +304,9 @@ fn no_cheat_passes_unit_tests_and_what_is_forged_is_named() {
         let mut named = 0;
         for (at, (what, code)) in UNITS.iter().enumerate() {
             let code = format!("_toll = lambda n: 0\n{code}\ndef toll(n):\n    return _toll(n)\n");
-            let apart = runner.judge(&code);
-            let shown = format!("{what} ({}): {apart:#?}", runner.name);
-            assert!(!apart.verdict.is_pass() && !apart.verdict.is_void(), "{shown}");
-            if at % 2 == usize::from(runner.name == "pytest") {
-                continue;
-            }
-            let judged = runner.judge_shared(&code);
+            // Each by both runners, apart by one and shared by the other.
+            let is_apart = at % 2 == usize::from(runner.name == "pytest");
+            let judged = if is_apart { runner.judge(&code) } else { runner.judge_shared(&code) };
             let shown = format!("{what} ({}): {judged:#?}", runner.name);
             assert!(!judged.verdict.is_pass() && !judged.verdict.is_void(), "{shown}");
             named += usize::from(judged.verdict == crate::env::fail(FailReason::Tampering));
