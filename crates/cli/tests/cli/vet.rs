@@ -107,6 +107,52 @@ fn names_of_unit_tests_are_those_that_the_runner_reports() {
 }
 
 #[test]
+fn where_unit_tests_run_is_told_and_both_are_tried() {
+    let env = TestEnv::new();
+    env.write("docket/docket.toml", "title = \"Tides\"\n");
+    let brief = |process: &str| {
+        format!(
+            "+++\ntitle = \"Toll\"\nform = \"tests\"\nlanguage = \"python\"\ncategory = \"c\"\ndifficulty = 1\n\
+             [tests]\nfile = \"toll.py\"\nrunner = \"unittest\"\n{process}\n+++\nWrite toll(n), without a loop.\n"
+        )
+    };
+    let suite = |look: &str| {
+        format!(
+            "import inspect\nimport unittest\nimport toll\n\nclass Toll(unittest.TestCase):\n    def test_one(self):\n        \
+             self.assertEqual(toll.toll(3), 6)\n        {look}\n"
+        )
+    };
+    let source = "self.assertNotIn('for', inspect.getsource(toll))";
+    for (task, process, look) in
+        [("reads", "", source), ("plain", "process = \"shared\"", "pass"), ("fair", "", "pass")]
+    {
+        env.write(&format!("docket/{task}/brief.md"), &brief(process));
+        env.write(&format!("docket/{task}/sealed/test_toll.py"), &suite(look));
+        env.write(&format!("docket/{task}/sealed/tests.list"), "test_toll.Toll.test_one\n");
+        env.write(&format!("docket/{task}/proofs/right.py"), "def toll(n):\n    return 2 * n\n");
+        env.write(&format!("docket/{task}/proofs/wrong.py"), "def toll(n):\n    return 3 * n\n");
+    }
+    let ran = env.run(&["vet", "docket"]);
+    assert_eq!(ran.code, 1, "{}", ran.err);
+    let out = ran.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    for part in [
+        "reads tests, apart 0/1",
+        "plain tests, shared 1/1",
+        "fair tests, apart 1/1",
+        "reads: its right proofs pass with `process = \"shared\"`",
+        "The right proofs of `plain` pass apart, too",
+        "2 of 3 tasks hold up.",
+    ] {
+        assert!(out.contains(part), "{part}: {out}");
+    }
+    let go = brief("process = \"apart\"").replace("python", "go").replace("unittest", "go");
+    env.write("docket/fair/brief.md", &go.replace("toll.py", "toll.go"));
+    let ran = env.run(&["vet", "docket"]);
+    assert_eq!(ran.code, 2, "{}", ran.out);
+    assert!(ran.err.contains("is not offered for the runner `go`"), "{}", ran.err);
+}
+
+#[test]
 fn a_proof_that_cannot_be_put_on_proves_nothing() {
     let env = TestEnv::new();
     env.demo_docket(&["night-tide"]);
