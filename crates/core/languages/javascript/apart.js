@@ -39,11 +39,16 @@ link.settled = (id, ok, value) => {
   if (!link.gone) link.request('settle', id, ok, value);
 };
 
-// What the answer says by itself comes as single bytes; it keeps the process waiting only while a promise of
-// the answer's is open, and something is under way there.
+// What the answer says by itself comes as single bytes; it keeps the process waiting while something is under
+// way there, such as a timer.
 const notices = new net.Socket({ fd: NOTICES, readable: true, writable: false });
-let isQuiet = false;
-link.after = () => (link.pending.size > 0 && !isQuiet ? notices.ref() : notices.unref());
+let isQuiet = true;
+link.after = () => (isQuiet ? notices.unref() : notices.ref());
+link.answered = (quiet) => {
+  if (quiet === isQuiet) return;
+  isQuiet = quiet;
+  link.after();
+};
 const drain = () => {
   for (const [id, ok, value] of link.request('drain')) link.settle(id, ok, value);
 };
@@ -98,7 +103,6 @@ const replaced = new Map();
 const WAKE = Buffer.from([1]);
 const wake = () => {
   if (link.depth) return;
-  isQuiet = false;
   try {
     writeSync(NOTICES, WAKE);
   } catch {

@@ -66,12 +66,18 @@ const answer = async () => {
 // What has been begun here and is to go on, besides the waiting for the tests.
 const underWay = () => (own.active?.() ?? ['?']).filter((it) => it !== 'PipeWrap' && it !== 'TTYWrap').length;
 
+link.isQuiet = () => underWay() === 0 && settlements.length === 0 && link.open === 0;
+
 const handle = async () => {
   while (served < wakes) await answer();
   for (;;) {
-    // Whatever can go on at once does.
+    // Whatever can go on at once does; the tests are told when that is more than seemed.
+    const wasQuiet = link.isQuiet();
     await new Promise(setTick);
-    if (settlements.length || underWay()) return;
+    if (settlements.length || underWay()) {
+      if (wasQuiet) notice(5);
+      return;
+    }
     if (link.open > 0 && !isTold) {
       isTold = true;
       notice(4);
@@ -110,7 +116,9 @@ const load = async (message) => {
     reply = ['!', error];
   }
   link.depth = 0;
-  link.send(link.pack(...reply));
+  const packed = link.pack(...reply);
+  if (link.isQuiet()) packed.q = 1;
+  link.send(packed);
 };
 
 link.ops.drain = () => new Inline(settlements.splice(0).map((it) => new Inline(it)));

@@ -16,7 +16,7 @@ const { types } = util;
 const reflect = { ...Object.fromEntries(Object.getOwnPropertyNames(Reflect).map((name) => [name, Reflect[name]])) };
 const MESSAGE_MAX = 256 << 20;
 const DEPTH_MAX = 400;
-// How many crossings a container is kept the same for, after it was last spoken of.
+// How many crossings a container is looked at for, after it was last spoken of. It is known for longer.
 const KEPT_FOR = 80;
 
 class Gone extends Error {}
@@ -144,9 +144,9 @@ class Link {
   constructor(descriptor, first) {
     Object.assign(this, {
       descriptor, first, gone: false, buffer: Buffer.alloc(0), own: new Map(), ids: new WeakMap(), sent: new Map(), next: 1,
-      theirs: new Map(), theirIds: new WeakMap(), drops: [], shared: new Map(), sharedOf: new WeakMap(),
-      nextShared: first ? 2 : 1, ended: [], symbols: new Map(), symbolIds: new Map(), methods: new WeakMap(), methodsOf: new WeakMap(), grantsStandard: false, pending: new Map(), crossing: 0, open: 0,
-      outgoing: () => undefined, incoming: () => {}, before: () => {}, wake: () => {}, after: () => {}, grants: () => true, settled: () => {},
+      theirs: new Map(), theirIds: new WeakMap(), drops: [], kept: [], shared: new Map(), sharedOf: new WeakMap(),
+      nextShared: first ? 2 : 1, active: new Set(), symbols: new Map(), symbolIds: new Map(), methods: new WeakMap(), methodsOf: new WeakMap(), grantsStandard: false, pending: new Map(), crossing: 0, open: 0,
+      outgoing: () => undefined, incoming: () => {}, before: () => {}, wake: () => {}, after: () => {}, answered: () => {}, isQuiet: () => false, grants: () => true, settled: () => {},
     });
     this.registry = new FinalizationRegistry((oid) => {
       const entry = this.theirs.get(oid);
@@ -246,7 +246,6 @@ class Link {
     this.findChanges(changes);
     if (changes.length) message.c = changes;
     if (this.drops.length) [message.d, this.drops] = [this.drops, []];
-    if (this.ended.length) [message.e, this.ended] = [this.ended, []];
     return message;
   }
 
@@ -258,13 +257,8 @@ class Link {
       const made = { a: () => [], o: () => ({}), n: () => Object.create(null), m: () => new Map(), s: () => new Set() }[sort];
       this.share(number, made(), sort);
     }
-    for (const [number, , content] of changes) this.takeChange(this.shared.get(number), content);
+    for (const [number, , content] of changes) this.takeChange(this.speak(number), content);
     message.v = this.decode(message.v, 0);
-    for (const number of message.e || []) {
-      const it = this.shared.get(number)?.it;
-      this.shared.delete(number);
-      if (it !== undefined) this.sharedOf.delete(it);
-    }
     for (const [oid, count] of message.d || []) {
       const left = (this.sent.get(oid) ?? 0) - count;
       this.sent.set(oid, left);
@@ -281,6 +275,7 @@ class Link {
 
   share(number, it, sort) {
     this.shared.set(number, { it, sort, before: undefined, spoken: this.crossing });
+    this.active.add(number);
     this.sharedOf.set(it, number);
   }
 
@@ -305,22 +300,26 @@ class Link {
     if (state === 2) Object.freeze(it);
     else if (state === 1) Object.seal(it);
     entry.before = contents(it, sort);
+  }
+
+  // A container that a message speaks of.
+  speak(number) {
+    const entry = this.shared.get(number);
     entry.spoken = this.crossing;
+    this.active.add(number);
+    return entry;
   }
 
   findChanges(changes) {
     const seen = new Set();
     for (let again = true; again;) {
       again = false;
-      for (const [number, entry] of this.shared) {
+      for (const number of this.active) {
         if (seen.has(number)) continue;
+        const entry = this.shared.get(number);
         const { it } = entry;
         if (isUnchanged(it, entry.sort, entry.before)) {
-          if (this.crossing - entry.spoken > KEPT_FOR) {
-            this.shared.delete(number);
-            this.sharedOf.delete(it);
-            this.ended.push(number);
-          }
+          if (this.crossing - entry.spoken > KEPT_FOR) this.active.delete(number);
           continue;
         }
         const now = contents(it, entry.sort);
@@ -351,7 +350,7 @@ class Link {
     if (known !== undefined) return ['o', known];
     const number = this.sharedOf.get(it);
     if (number !== undefined) {
-      this.shared.get(number).spoken = this.crossing;
+      this.speak(number);
       return ['l', number];
     }
     const path = STANDARD_OF.get(it);
@@ -460,11 +459,7 @@ class Link {
       case '#': return it[1] === '-0' ? -0 : Number(it[1]);
       case 'i': return BigInt(it[1]);
       case 'S': return this.decodeSymbol(it);
-      case 'l': {
-        const entry = this.shared.get(it[1]);
-        entry.spoken = this.crossing;
-        return entry.it;
-      }
+      case 'l': return this.speak(it[1]).it;
       case 'o': {
         if (!this.own.has(it[1])) throw new TypeError('no such object');
         return this.own.get(it[1]);
@@ -521,6 +516,8 @@ class Link {
     const before = this.theirs.get(oid)?.count ?? 0;
     this.theirs.set(oid, { ref: new WeakRef(it), count: before + 1 });
     this.theirIds.set(it, oid);
+    // What the answer refers to weakly is alive as long as the tests' object is.
+    if (!this.first) this.kept.push(it);
     this.registry.register(it, oid);
     return it;
   }
@@ -623,8 +620,11 @@ class Link {
       this.send(message);
       for (;;) {
         const message = this.receive();
-        if (message.k === '=') return message.v;
-        if (message.k === '!') throw message.v;
+        if (message.k === '=' || message.k === '!') {
+          if (this.depth === 1) this.answered(message.q === 1);
+          if (message.k === '=') return message.v;
+          throw message.v;
+        }
         this.serve(message);
       }
     } finally {
@@ -642,6 +642,7 @@ class Link {
         if (error instanceof Gone) throw error;
         reply = this.packError(error);
       }
+      if (this.depth === 1 && this.isQuiet()) reply.q = 1;
     } finally {
       this.depth--;
     }

@@ -32,6 +32,23 @@ def does(value):
     return (callable(value) or hasattr(type(value), "__get__")) and not isinstance(value, (type, types.GetSetDescriptorType))
 
 
+def owner_of(kind, name):
+    """The class of those that `kind` derives from that has a member."""
+    return next((base for base in kind.__mro__ if name in vars(base)), None)
+
+
+def bound_member(kind, name, it):
+    """A member as a class has it, of an object."""
+    owner = owner_of(kind, name)
+    if owner is None:
+        return getattr(it, name)
+    found = vars(owner)[name]
+    bind = getattr(type(found), "__get__", None)
+    if bind is None:
+        return found
+    return bind(found, None, it) if isinstance(found, classmethod) else bind(found, it, type(it))
+
+
 def is_dunder(name):
     return name.startswith("__") and name.endswith("__")
 
@@ -91,7 +108,7 @@ def make_member(link, oid, name, is_static=False):
         def member(*args, **kwargs):
             return request("member", link.classes[oid], name, None, args, tuple(kwargs.items()))
 
-        member._apart_member = name
+        member._apart_member, member._apart_class = name, oid
         return member
 
     def member(self, /, *args, **kwargs):
@@ -108,8 +125,22 @@ def make_member(link, oid, name, is_static=False):
 
     member.__name__ = name
     member.__qualname__ = name
-    member._apart_member = name
+    member._apart_member, member._apart_class = name, oid
     return member
+
+
+def is_member(it, name=None):
+    """Whether a function is one that asks for a member; others may bear its attributes."""
+    known = vars(it).get("_apart_member") if isinstance(it, types.FunctionType) else None
+    return known is not None and name in (None, known) and it.__code__ in MEMBER_CODES
+
+
+# The code of what `make_member` makes: the same for all, by whichever way they are told apart.
+MEMBER_CODES = {it.__code__ for it in (
+    make_member(types.SimpleNamespace(request=None), 0, "any"),
+    make_member(types.SimpleNamespace(request=None), 0, "any", True),
+    make_member(types.SimpleNamespace(request=None), 0, "__hash__"),
+)}
 
 
 def awaited(link, oid):
@@ -172,7 +203,7 @@ class StandInType(type):
     def __setattr__(cls, name, value):
         if name.startswith("_abc_") or name == "__abstractmethods__":
             return type.__setattr__(cls, name, value)
-        if getattr(getattr(value, "__func__", value), "_apart_member", None) == name:
+        if is_member(getattr(value, "__func__", value), name):
             # What stood for the other side's own, put back.
             cls._apart_link.request("restore", cls, name)
             return type.__setattr__(cls, name, value)
@@ -190,6 +221,25 @@ class StandInType(type):
 
     def __bool__(cls):
         return True
+
+    def __instancecheck__(cls, it):
+        if type.__instancecheck__(cls, it):
+            return True
+        # A class whose own kind may say more, such as a protocol.
+        return "_apart_asks" in vars(cls) and cls._apart_link.request("isinstance", it, cls) is True
+
+    def __subclasscheck__(cls, sub):
+        if type.__subclasscheck__(cls, sub):
+            return True
+        return "_apart_asks" in vars(cls) and cls._apart_link.request("issubclass", sub, cls) is True
+
+    @property
+    def __mro__(cls):
+        return tuple(it for it in type.__dict__["__mro__"].__get__(cls) if it is not StandIn)
+
+    @property
+    def __bases__(cls):
+        return tuple(object if it is StandIn else it for it in type.__dict__["__bases__"].__get__(cls))
 
     __iter__, __len__, __getitem__ = asked("iter"), asked("len"), asked("getitem")
     __contains__, __reversed__ = asked("contains"), asked("reversed")
@@ -329,14 +379,16 @@ def make_generator(link, oid, name):
                 got = yield value
                 do = ("__next__",) if got is None else ("send", got)
             except GeneratorExit:
-                ask("close")
+                # One that is let go of in the midst of a message is closed as it is let go of there.
+                if not link.lock._is_owned():
+                    ask("close")
                 raise
             except BaseException as error:
                 do = ("throw", error)
 
     made = generator()
     made.__name__ = str(name)
-    return made
+    return made, it
 
 
 def make_coroutine(link, oid, name):

@@ -29,9 +29,13 @@ def changed(it, variant, draw):
     if kind is bytes:
         return it + bytes([draw.randint(65, 90)])
     if kind in (list, tuple) and it:
+        if variant:
+            return kind([changed(one, variant, draw) for one in it])
         at = draw.randrange(len(it))
         return it[:at] + kind([changed(it[at], variant, draw)]) + it[at + 1:]
     if kind is dict and it:
+        if variant:
+            return {key: changed(value, variant, draw) for key, value in it.items()}
         key = draw.choice(list(it))
         return {**it, key: changed(it[key], variant, draw)}
     if kind in (set, frozenset, list, tuple):
@@ -190,20 +194,28 @@ class Twins(ast.NodeTransformer):
             # A class, or what the tests' own runner compares with.
             if not (name[:1].isupper() or name == "approx") or any(isinstance(it, ast.Starred) for it in node.args):
                 return None
-            parts = [*node.args, *[it.value for it in node.keywords]]
-            for at in draw.sample(range(len(parts)), len(parts)):
-                made = self.expected(parts[at], draw)
-                if made is not None:
-                    parts[at] = made
-                    keywords = [ast.keyword(it.arg, value) for it, value in zip(node.keywords, parts[len(node.args):])]
-                    return ast.Call(func=node.func, args=parts[:len(node.args)], keywords=keywords)
-            return None
+            # What is near is a matter of the first alone.
+            last = 1 if name == "approx" else None
+            parts = self.some([*node.args, *[it.value for it in node.keywords]], last, draw)
+            if parts is None:
+                return None
+            keywords = [ast.keyword(it.arg, value) for it, value in zip(node.keywords, parts[len(node.args):])]
+            return ast.Call(func=node.func, args=parts[:len(node.args)], keywords=keywords)
         if isinstance(node, (ast.List, ast.Tuple)):
-            for at in draw.sample(range(len(node.elts)), len(node.elts)):
-                made = self.expected(node.elts[at], draw)
-                if made is not None:
-                    return type(node)(elts=[*node.elts[:at], made, *node.elts[at + 1:]], ctx=ast.Load())
+            parts = self.some(node.elts, None, draw)
+            return parts and type(node)(elts=parts, ctx=ast.Load())
         return None
+
+    def some(self, parts, last, draw):
+        """Parts of which one is changed, and in later variants each that can be: some may not count."""
+        made, done = list(parts), False
+        for at in draw.sample(range(len(parts[:last])), len(parts[:last])):
+            new = self.expected(parts[at], draw)
+            if new is not None:
+                made[at], done = new, True
+                if self.variant == 0:
+                    break
+        return made if done else None
 
 
 def wrapped(node, twins):

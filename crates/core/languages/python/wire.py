@@ -22,7 +22,8 @@ class Link:
         self.theirs, self.dropped = {}, []
         self.described, self.classes = set(), {}
         self.shared, self.shared_of, self.next_shared, self.ended = {}, {}, 2 if first else 1, []
-        self.firsts = {}
+        # Whether stand-ins stay: what the answer refers to weakly is alive as long as the tests' object is.
+        self.firsts, self.keeps, self.kept = {}, not first, []
         self.threaded, self.queues, self.local, self.next_thread = False, {}, threading.local(), 1
         self.main = get_ident()
         self.gone, self.decided, self.error_seen = False, (lambda: None), (lambda kind: None)
@@ -32,6 +33,7 @@ class Link:
             "call": self.do_call, "member": self.do_member, "get": self.do_get, "set": self.do_set,
             "restore": self.do_restore, "del": self.do_del, "repr": self.do_repr, "dir": self.do_dir, "threads": lambda: None,
             "await": self.do_await, "settled": self.do_settled, "cancel": self.do_cancel,
+            "isinstance": lambda it, kind: isinstance(it, kind), "issubclass": lambda it, kind: issubclass(it, kind),
             "signature": self.do_signature, "subclass": self.do_subclass,
         }
         self.grants = lambda it, name, change=False: True
@@ -91,10 +93,6 @@ class Link:
 
     def unpack(self, message):
         with self.lock:
-            for number in message.get("e", ()):
-                entry = self.shared.pop(number, None)
-                if entry is not None:
-                    self.shared_of.pop(id(entry[0]), None)
             if message.get("x") is not None:
                 self.incoming(message["x"])
             changes = message.get("c", ())
@@ -106,6 +104,10 @@ class Link:
                 self.take_change(self.shared[number], content)
             message["v"] = self.decode(message["v"])
             # Last, since the message itself may speak of them.
+            for number in message.get("e", ()):
+                entry = self.shared.pop(number, None)
+                if entry is not None:
+                    self.shared_of.pop(id(entry[0]), None)
             for oid, count in message.get("d", ()):
                 if oid in self.sent:
                     self.sent[oid] -= count
@@ -239,6 +241,8 @@ class Link:
             return ["n", *std_name(kind), *[self.encode(one, changes, False, depth + 1) for one in tuple.__iter__(it)]]
         if isinstance(it, types.ModuleType):
             return self.encode_module(it)
+        if isinstance(it, types.MethodType) and is_member(it.__func__):
+            return ["B", self.encode(it.__self__, changes), it.__func__._apart_class, it.__func__._apart_member]
         oid = self.export(it)
         if isinstance(it, type):
             return ["k", oid, self.describe(oid, it, changes)]
@@ -337,7 +341,8 @@ class Link:
             doc = str(kind.__doc__)[:2000]
         else:
             doc = None
-        return [kind.__name__, kind.__qualname__, kind.__module__, bases, names, doc, list(named) if named else None]
+        return [kind.__name__, kind.__qualname__, kind.__module__, bases, names, doc, list(named) if named else None,
+                int(type(kind) is not type)]
 
     def decode(self, it, depth=0):
         if type(it) is not list:
@@ -352,7 +357,8 @@ class Link:
         if tag == "l":
             return self.shared[it[1]][0]
         if tag == "o":
-            return self.own[it[1]]
+            # One that was let go of in the meantime is nothing any longer.
+            return self.own.get(it[1])
         if tag == "h":
             return self.stand_in(it, depth)
         if tag == "i":
@@ -387,8 +393,10 @@ class Link:
             return self.stand_in_class(it[1], it[2])
         if tag == "F":
             return self.known(it[1]) or self.remember(it[1], make_function(self, it))
+        if tag == "B":
+            return bound_member(self.own[it[2]], str(it[3]), self.decode(it[1], depth + 1))
         if tag == "g":
-            return self.known(it[1]) or self.remember(it[1], make_generator(self, it[1], it[2]))
+            return self.known(it[1]) or self.remember(it[1], *make_generator(self, it[1], it[2]))
         if tag == "a":
             return make_coroutine(self, it[1], it[2])
         if tag == "m":
@@ -453,18 +461,23 @@ class Link:
             entry[1] += 1
         return it
 
-    def remember(self, oid, it):
+    def remember(self, oid, it, holder=None):
+        """Knows a stand-in again while it lives; the other side is told when it, or its holder, is gone."""
+        import weakref
+
         def drop(reference, oid=oid):
             entry = self.theirs.get(oid)
-            if entry is not None and entry[0] is reference:
+            if entry is not None and entry[2] is reference:
                 del self.theirs[oid]
                 self.dropped.append([oid, entry[1]])
 
-        import weakref
-
+        if self.keeps:
+            self.kept.append(it)
         before = self.theirs.get(oid)
         # One that has just died, and was received so many times: both counts are to be given back.
-        self.theirs[oid] = [weakref.ref(it, drop), 1 + (before[1] if before is not None else 0)]
+        count = 1 + (before[1] if before is not None else 0)
+        alive = weakref.ref(it if holder is None else holder, drop)
+        self.theirs[oid] = [alive if holder is None else weakref.ref(it), count, alive]
         return it
 
     def stand_in(self, message, depth):
@@ -495,10 +508,12 @@ class Link:
     def stand_in_class(self, oid, told):
         if told is None:
             return self.classes[oid]
-        name, qualname, module, bases, names, doc, std = told
+        name, qualname, module, bases, names, doc, std, asks = told
         real = std_object(std[0], std[1], True) if std else None
         bases = [self.decode(base) for base in bases]
         members = {"__doc__": doc, "__module__": str(module), "__qualname__": str(qualname), "_apart_id": oid, "_apart_link": self}
+        if asks:
+            members["_apart_asks"] = True
         for key, sort in names.items():
             if not isinstance(key, str) or key.startswith("_apart"):
                 continue
@@ -676,14 +691,11 @@ class Link:
             return getattr(it, name)(*args, **kwargs)
         if it is None:
             return getattr(kind, name)(*args, **kwargs)
-        for base in kind.__mro__:
-            if name in vars(base):
-                found = vars(base)[name]
-                bind = getattr(type(found), "__get__", None)
-                if bind is not None:
-                    found = bind(found, None, it) if isinstance(found, classmethod) else bind(found, it, type(it))
-                return found(*args, **kwargs)
-        return getattr(it, name)(*args, **kwargs)
+        if not isinstance(it, type) and not is_dunder(name) and name in getattr(it, "__dict__", ()):
+            # What an object has itself comes before what its class has, but for a class further up.
+            if owner_of(type(it), name) is owner_of(kind, name):
+                return getattr(it, name)(*args, **kwargs)
+        return bound_member(kind, name, it)(*args, **kwargs)
 
     def do_get(self, it, name):
         if not self.grants(it, name):

@@ -50,7 +50,7 @@ fn holds(language: &str, runner: &str, file: &str, least: usize) {
 #[test]
 fn suites_of_pytest_hold_apart() {
     if needs::there(&["pytest"]) {
-        holds("python", "pytest", "quay.py", 80);
+        holds("python", "pytest", "quay.py", 110);
     }
 }
 
@@ -62,7 +62,7 @@ fn suites_of_unittest_hold_apart() {
 #[test]
 fn suites_of_node_hold_apart() {
     if needs::there(&["node"]) {
-        holds("javascript", "node", "toll.js", 40);
+        holds("javascript", "node", "toll.js", 60);
     }
 }
 

@@ -260,3 +260,10 @@ def counter():
     def inc():
         nonlocal n; n += 1; return n
     return inc
+class Beacon:
+    def __init__(self): self.seen_by = weakref.WeakSet()
+    def watch(self, who): self.seen_by.add(who)
+    def light(self): return sorted(who.see(self.colour()) for who in self.seen_by)
+    def colour(self): return "white"
+    def twice(self): return self.colour() * 2
+def call_with(f, *args): return f(*args)

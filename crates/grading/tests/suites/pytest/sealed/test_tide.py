@@ -163,3 +163,25 @@ def test_approx(): assert Celsius(36.6).fahrenheit == pytest.approx(97.88) and [
     "ignore"
 )
 def test_many_decorators(): assert Version("2") > "1.9"
+def test_weak():
+    class Ship:
+        def __init__(self, name): self.name = name
+        def see(self, colour): return f"{self.name} sees {colour}"
+    b, ships = Beacon(), [Ship("a"), Ship("b")]
+    for it in ships: b.watch(it)
+    assert b.light() == ["a sees white", "b sees white"] and len(b.seen_by) == 2
+def test_replaced_methods(monkeypatch):
+    b = Beacon()
+    with mock.patch.object(b, "colour", return_value="red") as red:
+        assert b.colour() == "red" and b.twice() == "redred" and red.call_count == 2
+    assert b.colour() == "white"
+    monkeypatch.setattr(b, "colour", lambda: "green"); assert b.twice() == "greengreen" and b.colour() == "green"
+    monkeypatch.undo(); assert b.twice() == "whitewhite" and b.colour() == "white"
+    with mock.patch.object(Beacon, "colour", autospec=True, side_effect=lambda self: "blue"): assert Beacon().twice() == "blueblue" and Beacon().colour() == "blue"
+    assert b.colour() == "white"
+    b.colour = lambda: "pink"; assert b.twice() == "pinkpink" and b.colour() == "pink"; del b.colour; assert b.colour() == "white"
+def test_bound_members():
+    b = Beacon(); assert call_with(b.twice) == "whitewhite" and call_with(Beacon.colour, b) == "white" and list(map(Version("1.2").__lt__, [Version("1.3"), Version("1")])) == [True, False]
+    class Dim(Beacon):
+        def colour(self): return "dim " + super().colour()
+    assert Dim().twice() == "dim whitedim white"
