@@ -128,6 +128,11 @@ const isSame = (a, b) => {
   return true;
 };
 
+const POWERFUL = /^(Function|process|globalThis|Proxy|Reflect.*|%\w*Function%)$/;
+const NOTHING = Object.freeze(() => {
+  throw new TypeError('this cannot be had from the answer');
+});
+
 // A list that is made for a message, and given away.
 class Inline {
   constructor(items) {
@@ -466,6 +471,8 @@ class Link {
       }
       case 'r': {
         if (!STANDARD.has(it[1])) throw new TypeError(`there is no ${it[1]}`);
+        // What makes functions out of text, or is the process itself, is not had from the answer.
+        if (this.first && POWERFUL.test(it[1])) return NOTHING;
         return STANDARD.get(it[1]);
       }
       case 'D': return new Date(this.decode(it[1], 0));

@@ -341,6 +341,35 @@ class StandInFunction:
         return StandIn.__reduce_ex__.__get__(self)(protocol)
 
 
+class StandInStandard:
+    """What stands for something of the standard library that the other side has handed over: it is used there."""
+
+    def __init__(self, link, real, module, name):
+        keep = object.__setattr__
+        for key, value in (("_apart_link", link), ("_apart_real", real), ("_apart_name", (module, name))):
+            keep(self, key, value)
+
+    def __call__(self, /, *args, **kwargs):
+        return object.__getattribute__(self, "_apart_link").request("call", self, args, tuple(kwargs.items()))
+
+    def __getattr__(self, name):
+        if name.startswith("_apart") or name in ("__code__", "__globals__", "__closure__"):
+            raise AttributeError(name)
+        return object.__getattribute__(self, "_apart_link").request("get", self, name)
+
+    def __setattr__(self, name, value):
+        object.__getattribute__(self, "_apart_link").request("set", self, name, value)
+
+    def __eq__(self, other):
+        return other is self or other is object.__getattribute__(self, "_apart_real")
+
+    def __hash__(self):
+        return hash(object.__getattribute__(self, "_apart_real"))
+
+    def __repr__(self):
+        return repr(object.__getattribute__(self, "_apart_real"))
+
+
 class StandInBound(StandInFunction):
     """A function that a class has, which becomes a method of its objects."""
 
@@ -412,7 +441,13 @@ class StandInModule(types.ModuleType):
     def __getattr__(self, name):
         if name.startswith("_apart") or name in ("__path__", "__wrapped__", "__warningregistry__"):
             raise AttributeError(name)
-        return self._apart_link.request("get", self, name)
+        it = self._apart_link.request("get", self, name)
+        if isinstance(it, StandInStandard):
+            # A module that this one has imported, under its name: parts of it are replaced on both sides.
+            real = object.__getattribute__(it, "_apart_real")
+            if isinstance(real, types.ModuleType) and real.__name__.rsplit(".")[-1] == name:
+                return real
+        return it
 
     def __setattr__(self, name, value):
         if is_dunder(name) or isinstance(value, StandInModule):

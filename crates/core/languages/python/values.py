@@ -66,6 +66,20 @@ def std_object(module, name, load=False):
     return it
 
 
+# Modules whose classes do nothing but hold what they are made of.
+PLAIN_MODULES = (
+    "builtins collections collections.abc datetime decimal fractions enum numbers typing pathlib uuid abc dataclasses "
+    "re string itertools functools types"
+).split()
+NOT_PLAIN = {types.FunctionType, types.CodeType, types.ModuleType, type(iter(int, 1)), super, memoryview}
+
+
+def is_plain_class(it):
+    if not isinstance(it, type):
+        return False
+    return issubclass(it, BaseException) or it.__module__ in PLAIN_MODULES and it not in NOT_PLAIN
+
+
 VALUES = {
     datetime.date: lambda it: (it.year, it.month, it.day),
     datetime.time: lambda it: (it.hour, it.minute, it.second, it.microsecond, it.tzinfo),

@@ -23,7 +23,7 @@ class Link:
         self.described, self.classes = set(), {}
         self.shared, self.shared_of, self.next_shared, self.ended = {}, {}, 2 if first else 1, []
         # Whether stand-ins stay: what the answer refers to weakly is alive as long as the tests' object is.
-        self.firsts, self.keeps, self.kept = {}, not first, []
+        self.firsts, self.keeps, self.kept, self.standard = {}, not first, [], {}
         self.threaded, self.queues, self.local, self.next_thread = False, {}, threading.local(), 1
         self.main = get_ident()
         self.gone, self.decided, self.error_seen = False, (lambda: None), (lambda kind: None)
@@ -124,6 +124,8 @@ class Link:
 
     def make_container(self, kind, more, oid):
         kind, more = KINDS[kind] if isinstance(kind, str) else self.decode(kind), self.decode(more)
+        if KINDS.get(kind.__name__) is not kind and not isinstance(kind, StandInType):
+            raise ValueError("a container of no class of the other side")
         if kind is collections.deque:
             return collections.deque(maxlen=more)
         it = next(base for base in reversed(BASES + (bytearray,)) if issubclass(kind, base)).__new__(kind)
@@ -198,6 +200,8 @@ class Link:
             return ["t", *[self.encode(one, changes, hashed, depth + 1) for one in it]]
         if kind is bytes:
             return ["b", base64.b64encode(it).decode()]
+        if kind is StandInStandard:
+            return ["r", *object.__getattribute__(it, "_apart_name")]
         known = self.theirs_id(it)
         if known is not None:
             return ["o", known]
@@ -410,6 +414,10 @@ class Link:
         it = std_object(module, name, True)
         if it is None:
             raise ValueError(f"there is no {module}.{name}")
+        if self.first and not is_plain_class(it):
+            # What does something does it on the other side, also where it is the language's own: an answer may
+            # hand out `eval`, and then what is to be evaluated.
+            return self.standard.setdefault((module, name), StandInStandard(self, it, module, name))
         return it
 
     def std_error(self, it, depth):
@@ -484,6 +492,8 @@ class Link:
         _, oid, kind, value, hashed, more = message
         it = self.known(oid)
         kind = self.decode(kind)
+        if not isinstance(kind, StandInType):
+            raise ValueError("an object of no class of the other side")
         if issubclass(kind, BaseException):
             self.error_seen(kind)
         if it is None:

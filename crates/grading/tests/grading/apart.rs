@@ -267,6 +267,59 @@ fn no_error_of_a_runner_s_own_ends_a_test_well() {
     }
 }
 
+#[test]
+fn nothing_that_an_answer_hands_out_does_anything_among_the_tests() {
+    if !needs::there(&["node"]) {
+        return;
+    }
+    let suite = "import builtins\nimport unittest\nimport codec\n\nclass Codec(unittest.TestCase):\n    \
+                 def test_a(self):\n        self.assertEqual(codec.read(codec.write('ahoy')), 'ahoy')\n    \
+                 def test_b(self):\n        self.assertEqual(codec.store.loads(codec.store.dumps('ahoy')), 'ahoy')\n    \
+                 def test_clean(self):\n        self.assertFalse(hasattr(builtins, 'broken_into'))\n";
+    let list = "test_codec.Codec.test_a\ntest_codec.Codec.test_b\ntest_codec.Codec.test_clean\n";
+    let sealed = [("test_codec.py", suite), ("tests.list", list)];
+    let python = TestTask {
+        form: "tests",
+        language: "python",
+        file: "codec.py",
+        table: "runner = \"unittest\"",
+        sealed: &sealed,
+        time: 10,
+        ..TestTask::default()
+    };
+    let right = "import json as store\nread, write = store.loads, store.dumps\n";
+    assert_eq!(python.judge(&[("codec.py", right)]).verdict, PASS);
+    let cheat = "import pickle as store\nread = eval\n\
+                 CODE = \"__import__('builtins').__dict__.update(broken_into=1)\"\n\
+                 write = lambda it: CODE\nclass It:\n    def __reduce__(self): return eval, (CODE,)\n\
+                 real = store.dumps\nstore.dumps = lambda it, *more: real(It())\n";
+    let judged = python.judge(&[("codec.py", cheat)]);
+    let failed = |judged: &Judgement| -> Vec<bool> {
+        judged.tests.iter().map(|it| it.failed.is_some()).collect()
+    };
+    assert_eq!(failed(&judged), [true, true, false], "{judged:#?}");
+    let suite = "const { test } = require('node:test');\nconst assert = require('node:assert');\nconst codec = require('./codec.js');\n\
+                 test('a', () => { assert.strictEqual(codec.read(codec.write(() => 42))(), 42); });\n\
+                 test('clean', () => { assert.strictEqual(globalThis.brokenInto, undefined); });\n";
+    let sealed = [("codec.test.js", suite), ("tests.list", "a\nclean\n")];
+    let node = TestTask {
+        language: "javascript",
+        file: "codec.js",
+        table: "runner = \"node\"",
+        sealed: &sealed,
+        ..python.clone()
+    };
+    let right =
+        "exports.read = (text) => eval(text);\nexports.write = (f) => '(() => ' + f() + ')';\n";
+    assert_eq!(node.judge(&[("codec.js", right)]).verdict, PASS);
+    for read in ["Function", "(async () => {}).constructor", "(() => {}).constructor"] {
+        let code =
+            format!("exports.read = {read};\nexports.write = () => 'globalThis.brokenInto = 1';\n");
+        let judged = node.judge(&[("codec.js", &code)]);
+        assert_eq!(failed(&judged), [true, false], "{read}: {judged:#?}");
+    }
+}
+
 /// Sealed tests of node, and an answer to them.
 const BUOYS: &str = "const { test } = require('node:test');
 const assert = require('node:assert');
