@@ -21,11 +21,22 @@ PROCESS = os.getpid()
 link = Link(LINK, False)
 
 
+def unnamed(name):
+    """A file that nobody else sees. Memory without a process is not to be had everywhere."""
+    try:
+        return os.open("/tmp", os.O_TMPFILE | os.O_RDWR, 0o600)
+    except OSError:
+        path = f"/tmp/.{name}"
+        made = os.open(path, os.O_RDWR | os.O_CREAT | os.O_EXCL, 0o600)
+        os.unlink(path)
+        return made
+
+
 def printed():
     """Takes standard output and error into files of their own, and tells what was written since."""
     files = []
     for number, name in ((1, "stdout"), (2, "stderr")):
-        made = os.memfd_create(name)
+        made = unnamed(name)
         files.append(os.dup2(made, 501 + number, inheritable=False))
         os.dup2(made, number)
         os.close(made)

@@ -13,7 +13,9 @@ const NOBODY: &str = "65534";
 const AGAIN: &[&str] = &[
     "cheats::no_cheat_passes_a_call",
     "cheats::no_cheat_passes_as_a_program",
-    "cheats::no_cheat_passes_unit_tests_and_what_is_forged_is_named",
+    "apart::no_error_of_a_runner_s_own_ends_a_test_well",
+    "apart::nothing_that_an_answer_hands_out_does_anything_among_the_tests",
+    "cheats::what_a_runner_obeys_is_not_taken_from_an_answer",
     "honest::odd_but_right_answers_pass",
     "honest::whole_numbers_of_any_length_go_in_and_come_out",
 ];

@@ -17,7 +17,7 @@ use fairtrial_core::testrun::{self, REPORT_MAX, ReportKind, TestReport};
 use fairtrial_core::text::head_and_tail;
 use fairtrial_core::tree::{FileTree, RelPath, Snapshot};
 use fairtrial_core::verdict::{FailReason, Verdict};
-use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, Outcome};
+use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, Outcome, Tier};
 use serde_json::json;
 
 use crate::build::said;
@@ -65,7 +65,11 @@ pub fn judge(
     let (taken, notes) = without_config(files, settings, sealed, runner);
     let run = Run::prepare(context, settings, runner, sealed);
     let mut judgement = match runner.apart.as_ref() {
-        Some(apart) if settings.process != Some(TestsProcess::Shared) => {
+        // Elsewhere the folders of two sandboxes have different names.
+        Some(apart)
+            if settings.process != Some(TestsProcess::Shared)
+                && context.sandbox().tier() == Tier::Full =>
+        {
             run.judge_apart(apart, &taken)?
         }
         _ => run.judge(&taken)?,
