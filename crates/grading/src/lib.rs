@@ -20,7 +20,9 @@ mod prompt;
 mod shared;
 mod stability;
 mod submission;
+mod test_rng;
 mod tools;
+mod twins;
 
 pub use checkup::{Checkup, check};
 pub use context::JudgeError;

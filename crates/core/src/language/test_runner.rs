@@ -26,6 +26,9 @@ pub struct TestRunner {
     /// they print then goes back to the candidate.
     #[serde(default)]
     pub check: Vec<Vec<String>>,
+    /// Commands that build the answer by itself, before any sealed file is there.
+    #[serde(default)]
+    pub build_answer: Vec<Vec<String>>,
     /// Commands that make something to run.
     #[serde(default)]
     pub build: Vec<Vec<String>>,
@@ -39,7 +42,11 @@ pub struct TestRunner {
     /// The file that it reports to; empty: it prints the report, or one of our drivers sends it.
     #[serde(default)]
     pub file: String,
-    /// How canaries are written; empty: none are.
+    /// As which language's its tests are taken apart, to be written anew for each run: `rust`, `go` or `java`; empty:
+    /// they are not.
+    #[serde(default)]
+    pub twins: String,
+    /// How canaries are written where tests are not taken apart; empty: none are.
     #[serde(default)]
     pub canaries: String,
     /// How the files are called that hold tests: `test_*.py`; several with white space between.

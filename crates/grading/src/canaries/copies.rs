@@ -6,9 +6,9 @@
 //! could change is left alone, since running it once more could change what they come to.
 
 use super::literal::{changed_literal, split};
-use super::rng::TestRng;
 use super::shared::{SharedNames, is_decorated};
 use super::style::CopyManner;
+use crate::test_rng::TestRng;
 
 /// A copy, and where it belongs.
 #[derive(Debug, PartialEq, Eq)]

@@ -1,6 +1,6 @@
 //! Literals in the source of tests, and others in their place.
 
-use super::rng::TestRng;
+use crate::test_rng::TestRng;
 
 /// Splits at commas that stand in no bracket and no quotes. `None` when those do not match.
 pub fn split(text: &str) -> Option<Vec<&str>> {

@@ -7,16 +7,16 @@
 mod copies;
 mod evidence;
 mod literal;
-mod rng;
 mod shared;
 mod style;
 
 use fairtrial_core::language::CanaryStyle;
 use fairtrial_core::tree::{FileTree, RelPath};
 
+use crate::test_rng::TestRng;
+
 use self::copies::{CopyChange, changed_copy};
 pub use self::evidence::{Canary, NOT_REPORTED, canary_evidence};
-pub use self::rng::TestRng;
 use self::shared::is_decorated;
 pub use self::style::name;
 use self::style::{CopyManner, failing_lines, made_up, wrap};

@@ -1,8 +1,8 @@
 //! What tests of one file could change for each other.
 
 use super::literal::changed_literal;
-use super::rng::TestRng;
 use super::style::CopyManner;
+use crate::test_rng::TestRng;
 
 /// What tests of a file have in common and could change.
 pub struct SharedNames<'a> {

@@ -2,7 +2,7 @@
 
 use fairtrial_core::language::CanaryStyle;
 
-use super::rng::TestRng;
+use crate::test_rng::TestRng;
 
 /// Words of which names are made where the sealed tests give too few.
 const WORDS: &[&str] = &["keeps", "order", "first", "last", "value", "range", "edge", "total"];

@@ -1,52 +1,13 @@
 //! Sealed unit tests apart from the answer: suites that use much of a language hold for right answers, and no
 //! cheat passes.
 
-use std::fs;
-use std::path::PathBuf;
-
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::verdict::FailReason;
 
 use crate::env::{PASS, TestTask, fail};
 use crate::needs;
 
-/// Files of a folder of `tests/suites`.
-fn folder(name: &str) -> Vec<(String, String)> {
-    let path = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("tests/suites").join(name);
-    let read = |it: fs::DirEntry| {
-        (it.file_name().into_string().unwrap(), fs::read_to_string(it.path()).unwrap())
-    };
-    fs::read_dir(path).unwrap().map(|it| read(it.unwrap())).collect()
-}
-
-fn borrowed(files: &[(String, String)]) -> Vec<(&str, &str)> {
-    files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect()
-}
-
-/// Judges the right answers of a suite.
-fn judge_suite(language: &str, runner: &str, file: &str) -> Judgement {
-    // The suites of both runners of Python are about the same answers.
-    let answer = folder(if language == "python" { "pytest/answer" } else { "node/answer" });
-    let sealed = folder(&format!("{runner}/sealed"));
-    let table = format!("runner = \"{runner}\"");
-    TestTask {
-        form: "tests",
-        language,
-        file,
-        table: &table,
-        sealed: &borrowed(&sealed),
-        time: 40,
-        ..TestTask::default()
-    }
-    .judge(&borrowed(&answer))
-}
-
-fn holds(language: &str, runner: &str, file: &str, least: usize) {
-    let judged = judge_suite(language, runner, file);
-    let failed: Vec<_> = judged.tests.iter().filter(|it| it.failed.is_some()).collect();
-    assert_eq!(judged.verdict, PASS, "{runner}: {:?} {failed:#?}", judged.notes);
-    assert!(judged.tests.len() >= least, "{}", judged.tests.len());
-}
+use crate::suites::holds;
 
 #[test]
 fn suites_of_pytest_hold_apart() {

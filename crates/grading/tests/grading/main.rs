@@ -11,5 +11,6 @@ mod judging;
 #[path = "../../../sandbox/tests/support/needs.rs"]
 mod needs;
 mod repository;
+mod suites;
 mod units;
 mod user;

@@ -12,9 +12,10 @@ use fairtrial_core::testrun::{PrintedReport, ReportedTest, Status};
 use fairtrial_core::tree::{FileTree, Node, RelPath, Snapshot, TreePath, WorkTree};
 
 use super::settings::RepositoryTask;
-use crate::canaries::{Canary, TestRng, name as fresh_name, plant};
+use crate::canaries::{Canary, name as fresh_name, plant};
 use crate::context::JudgeContext;
 use crate::preflights::GuardMode;
+use crate::test_rng::TestRng;
 
 /// The sealed files of one run, with tests of our own among them.
 pub struct Guard {

@@ -3,6 +3,7 @@
 mod apart;
 mod run;
 mod sealed;
+mod twinned;
 
 use std::collections::BTreeSet;
 

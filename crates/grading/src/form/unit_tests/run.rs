@@ -1,7 +1,7 @@
 //! The form `tests`: sealed unit tests, run by the language's own runner.
 //!
-//! Candidate and tests share a process here. The sealed files are put over the answer, from a fresh
-//! copy, with canaries among them; what runners pick up by themselves is not taken from the
+//! Where candidate and tests share a process, the sealed files are put over the answer, from a fresh
+//! copy, with twins or canaries among them; what runners pick up by themselves is not taken from the
 //! candidate; and whatever shows that the report was tampered with is a reason of its own.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -11,6 +11,7 @@ use super::apart::ApartRun;
 use super::sealed::{
     ResolvedTest, ResolvedTests, SealedTests, TestsProcess, TestsSettings, Wrong, resolve,
 };
+use super::twinned::judge_twinned;
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::language::{ApartRunner, TestRunner};
 use fairtrial_core::testrun::{self, REPORT_MAX, ReportKind, TestReport};
@@ -21,34 +22,67 @@ use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, Outcome, Tier};
 use serde_json::json;
 
 use crate::build::said;
-use crate::canaries::{Canary, TestRng, plant};
+use crate::canaries::{Canary, plant};
 use crate::context::{JudgeContext, JudgeError, new_session};
 use crate::outcome::{nothing_run, resolve as resolve_tests, usage};
+use crate::test_rng::TestRng;
+use crate::twins::Suite;
 
 /// Longest message kept of a test, in bytes.
 const MESSAGE_MAX: usize = 4 << 10;
 
 /// A run of sealed tests, prepared.
-struct Run<'a> {
-    context: &'a JudgeContext<'a>,
-    settings: &'a TestsSettings,
-    runner: &'a TestRunner,
-    sealed: &'a SealedTests,
-    /// The sealed files, with canaries.
-    written: FileTree,
-    test_files: Vec<RelPath>,
-    canaries: Vec<Canary>,
+pub(super) struct Run<'a> {
+    pub(super) context: &'a JudgeContext<'a>,
+    pub(super) settings: &'a TestsSettings,
+    pub(super) runner: &'a TestRunner,
+    pub(super) sealed: &'a SealedTests,
     mark: String,
     /// Nobody can know it before.
-    seed: u64,
+    pub(super) seed: u64,
+}
+
+/// The sealed files as they are put beside an answer.
+#[derive(Debug, Clone)]
+pub(super) struct LaidTests {
+    pub(super) files: FileTree,
+    /// Those of them that hold tests.
+    pub(super) code: Vec<RelPath>,
+    canaries: Vec<Canary>,
+}
+
+impl LaidTests {
+    /// Files without canaries.
+    pub(super) fn bare(files: FileTree, code: Vec<RelPath>) -> Self {
+        Self { files, code, canaries: Vec::new() }
+    }
+}
+
+/// Files from which tests are run.
+pub(super) enum Built<'a> {
+    /// Those that were there.
+    Given(&'a Archive),
+    /// Those that a build left.
+    Made(Archive),
+}
+
+impl std::ops::Deref for Built<'_> {
+    type Target = Archive;
+
+    fn deref(&self) -> &Archive {
+        match self {
+            Self::Given(archive) => archive,
+            Self::Made(archive) => archive,
+        }
+    }
 }
 
 /// What came of a run.
-struct TestRun {
-    outcome: Outcome,
-    report: Result<TestReport, String>,
+pub(super) struct TestRun {
+    pub(super) outcome: Outcome,
+    pub(super) report: Result<TestReport, String>,
     /// What shows that files were changed.
-    changed: Vec<String>,
+    pub(super) changed: Vec<String>,
 }
 
 /// Judges by unit tests.
@@ -64,15 +98,16 @@ pub fn judge(
     };
     let (taken, notes) = without_config(files, settings, sealed, runner);
     let run = Run::prepare(context, settings, runner, sealed);
-    let mut judgement = match runner.apart.as_ref() {
+    let is_shared = settings.process == Some(TestsProcess::Shared);
+    let suite = Suite::take_apart(&runner.twins, &sealed.files, |it| runner.is_test_file(it));
+    let mut judgement = match (&runner.apart, suite) {
         // Elsewhere the folders of two sandboxes have different names.
-        Some(apart)
-            if settings.process != Some(TestsProcess::Shared)
-                && context.sandbox().tier() == Tier::Full =>
-        {
+        (Some(apart), _) if !is_shared && context.sandbox().tier() == Tier::Full => {
             run.judge_apart(apart, &taken)?
         }
-        _ => run.judge(&taken)?,
+        (_, Some(suite)) if is_shared => judge_twinned(&run, &suite.with_own_names(), &taken)?,
+        (_, Some(suite)) => judge_twinned(&run, &suite, &taken)?,
+        (_, None) => run.judge(&taken)?,
     };
     let not_run = FailReason::DidNotBuild;
     if judgement.verdict == Verdict::Fail(not_run) {
@@ -172,41 +207,67 @@ impl<'a> Run<'a> {
     ) -> Self {
         // Seeded by the system anew for each: nobody can know it before.
         let seed = RandomState::new().hash_one(context.task.name.as_str());
-        let mut rng = TestRng::new(seed);
-        let mut written = sealed.files.clone();
-        let test_files: Vec<RelPath> =
-            sealed.files.keys().filter(|path| runner.is_test_file(path)).cloned().collect();
+        let mark = TestRng::new(seed ^ 1).mark();
+        Self { context, settings, runner, sealed, mark, seed }
+    }
+
+    /// The sealed files as they stand.
+    pub(super) fn as_they_stand(&self) -> LaidTests {
+        let files = self.sealed.files.clone();
+        let code = files.keys().filter(|path| self.runner.is_test_file(path)).cloned().collect();
+        LaidTests::bare(files, code)
+    }
+
+    /// The sealed files, with canaries.
+    fn with_canaries(&self) -> LaidTests {
+        let LaidTests { mut files, code, .. } = self.as_they_stand();
+        let mut rng = TestRng::new(self.seed);
         let mut names = TestRng::new(rng.below(usize::MAX) as u64);
-        let style = context.shared.languages.canary_style(context.language, &runner.canaries);
-        let canaries = style.map_or(Vec::new(), |style| {
-            plant(style, &mut written, &test_files, &mut rng, &mut names)
-        });
-        let mark = rng.mark();
-        Self { context, settings, runner, sealed, written, test_files, canaries, mark, seed }
+        let languages = &self.context.shared.languages;
+        let style = languages.canary_style(self.context.language, &self.runner.canaries);
+        let canaries =
+            style.map_or(Vec::new(), |style| plant(style, &mut files, &code, &mut rng, &mut names));
+        LaidTests { files, code, canaries }
     }
 
     fn judge(&self, files: &Snapshot) -> Result<Judgement, JudgeError> {
-        let mut base = Archive::of_snapshot(files)?;
-        let sealed = Archive::of(&self.with_runner_files(self.written.clone())?)?;
-        for command in &self.runner.build {
+        let laid = self.with_canaries();
+        let base = Archive::of_snapshot(files)?;
+        match self.build(&self.runner.build, &base, Some(&laid))? {
+            Err(outcome) => Ok(self.not_run(FailReason::DidNotBuild, &outcome, "")),
+            Ok(built) => Ok(self.resolve_run(&laid, self.run_tests(&built, &laid)?)),
+        }
+    }
+
+    /// Runs commands that make something to run, and gives the files that are then there, or what came of the
+    /// command that failed.
+    pub(super) fn build<'b>(
+        &self,
+        commands: &[Vec<String>],
+        base: &'b Archive,
+        laid: Option<&LaidTests>,
+    ) -> Result<Result<Built<'b>, Box<Outcome>>, JudgeError> {
+        let mut built = Built::Given(base);
+        let files = laid.map_or_else(FileTree::new, |it| it.files.clone());
+        let beside = Archive::of(&self.with_runner_files(files)?)?;
+        for command in commands {
             let caps = self.context.build_caps();
-            let command = self.command(command, caps.memory);
+            let command = self.command(command, caps.memory, laid);
             let job = Job {
                 command,
                 collect: Collect::All,
                 env: self.env(),
-                ..self.context.job(&[], &self.settings.file, caps, vec![&base, &sealed])
+                ..self.context.job(&[], &self.settings.file, caps, vec![&built, &beside])
             };
             let outcome = self.context.sandbox().run(&job)?;
             if outcome.limit.is_some() || outcome.ending != Ending::Exited(0) {
-                return Ok(self.not_run(FailReason::DidNotBuild, &outcome, ""));
+                return Ok(Err(Box::new(outcome)));
             }
-            if let Some(built) = outcome.collected {
-                base = built;
+            if let Some(collected) = outcome.collected {
+                built = Built::Made(collected);
             }
         }
-        let test_run = self.run_tests(&base)?;
-        Ok(self.resolve_run(test_run))
+        Ok(Ok(built))
     }
 
     fn judge_apart(&self, apart: &ApartRunner, files: &Snapshot) -> Result<Judgement, JudgeError> {
@@ -254,7 +315,7 @@ impl<'a> Run<'a> {
     }
 
     /// A judgement of an answer for which every expected test passed.
-    fn passed_all(&self, answer: &Outcome) -> Judgement {
+    pub(super) fn passed_all(&self, answer: &Outcome) -> Judgement {
         let pass = |name: &String| TestOutcome::passed(name, false, 1.0);
         let mut tests: Vec<TestOutcome> = self.sealed.names.iter().map(pass).collect();
         if let Some(first) = tests.first_mut() {
@@ -265,9 +326,9 @@ impl<'a> Run<'a> {
 
     /// The sealed files as they are when they are run: tests are blank where the runner has them
     /// from elsewhere, so that no answer can read what is expected of it.
-    fn as_run(&self) -> FileTree {
-        let mut files = self.written.clone();
-        for path in self.test_files.iter().filter(|_| self.runner.blank) {
+    fn as_run(&self, laid: &LaidTests) -> FileTree {
+        let mut files = laid.files.clone();
+        for path in laid.code.iter().filter(|_| self.runner.blank) {
             files.insert(path.clone(), Vec::new());
         }
         files
@@ -288,11 +349,12 @@ impl<'a> Run<'a> {
         env(self.context, self.settings, self.runner)
     }
 
-    fn command(&self, command: &[String], memory: u64) -> Vec<String> {
+    fn command(&self, command: &[String], memory: u64, laid: Option<&LaidTests>) -> Vec<String> {
         let mut out = Vec::new();
         for part in command {
             if part == "{files}" {
-                out.extend(self.test_files.iter().map(|it| it.as_str().to_owned()));
+                let code = laid.iter().flat_map(|it| &it.code);
+                out.extend(code.map(|it| it.as_str().to_owned()));
             } else {
                 out.push(part.clone());
             }
@@ -300,18 +362,22 @@ impl<'a> Run<'a> {
         self.context.command(&out, &self.settings.file, memory)
     }
 
-    fn run_tests(&self, base: &Archive) -> Result<TestRun, JudgeError> {
-        let as_run = self.as_run();
+    pub(super) fn run_tests(
+        &self,
+        base: &Archive,
+        laid: &LaidTests,
+    ) -> Result<TestRun, JudgeError> {
+        let as_run = self.as_run(laid);
         let sealed = Archive::of(&self.with_runner_files(as_run.clone())?)?;
         let driver = match self.runner.report {
             ReportKind::Lines => self.context.driver(&self.context.definition.drivers.tests)?,
             _ => None,
         };
-        let mut wanted: Vec<RelPath> = self.written.keys().cloned().collect();
+        let mut wanted: Vec<RelPath> = laid.files.keys().cloned().collect();
         wanted.extend(RelPath::parse(&self.runner.file).ok());
         let caps = self.caps();
         let job = Job {
-            command: self.command(&self.runner.command, caps.memory),
+            command: self.command(&self.runner.command, caps.memory, Some(laid)),
             env: self.env(),
             driver: driver.as_ref(),
             channel: driver.is_some(),
@@ -322,10 +388,9 @@ impl<'a> Run<'a> {
         let mut running = self.context.sandbox().start(&job)?;
         let sent = match &driver {
             Some(_) => {
-                let text =
-                    |path: &RelPath| String::from_utf8_lossy(&self.written[path]).into_owned();
+                let text = |path: &RelPath| String::from_utf8_lossy(&laid.files[path]).into_owned();
                 let files: BTreeMap<&str, String> =
-                    self.test_files.iter().map(|path| (path.as_str(), text(path))).collect();
+                    laid.code.iter().map(|path| (path.as_str(), text(path))).collect();
                 let order = json!({
                     "files": files,
                     "mark": self.mark,
@@ -356,7 +421,7 @@ impl<'a> Run<'a> {
         Ok(TestRun { outcome, report, changed })
     }
 
-    fn resolve_run(&self, test_run: TestRun) -> Judgement {
+    pub(super) fn resolve_run(&self, laid: &LaidTests, test_run: TestRun) -> Judgement {
         let TestRun { outcome, report, changed } = test_run;
         if outcome.limit.is_some() {
             return self.not_run(self.context.reason(&outcome), &outcome, "");
@@ -365,8 +430,8 @@ impl<'a> Run<'a> {
             Ok(report) => report,
             Err(why) => return self.not_run(FailReason::Crashed, &outcome, &why),
         };
-        let resolved = resolve(&self.sealed.names, &self.canaries, &report.tests);
-        let evidence = self.evidence(&outcome, &report, &resolved, changed);
+        let resolved = resolve(&self.sealed.names, &laid.canaries, &report.tests);
+        let evidence = self.evidence(laid, &outcome, &report, &resolved, changed);
         let mut tests: Vec<TestOutcome> = resolved.tests.iter().map(outcome_of).collect();
         if let Some(first) = tests.first_mut() {
             first.usage = Some(usage(&outcome));
@@ -386,6 +451,7 @@ impl<'a> Run<'a> {
     /// Everything that shows that the report is not to be believed, each once.
     fn evidence(
         &self,
+        laid: &LaidTests,
         outcome: &Outcome,
         report: &TestReport,
         resolved: &ResolvedTests,
@@ -406,7 +472,7 @@ impl<'a> Run<'a> {
             }
         }
         // With canaries that fail, an honest run never ends as if all had passed.
-        let must_fail = self.canaries.iter().any(|it| !it.holds);
+        let must_fail = laid.canaries.iter().any(|it| !it.holds);
         if all_held && must_fail && !self.ended_as_failed(outcome) {
             let ended = self.context.ended(outcome);
             evidence.insert(format!("the runner {ended}, although a test must fail"));
@@ -420,17 +486,21 @@ impl<'a> Run<'a> {
 
     /// A judgement of tests that could not be run. What was printed is for people only: the answer's
     /// code can read the sealed tests, so nothing of its making may go back to the candidate.
-    fn not_run(&self, reason: FailReason, outcome: &Outcome, why: &str) -> Judgement {
-        let said = self.said(outcome);
+    pub(super) fn not_run(&self, reason: FailReason, outcome: &Outcome, why: &str) -> Judgement {
+        self.nothing_run(reason, format!("{why}\n{}", self.said(outcome)).trim())
+    }
+
+    /// As `not_run`, with what to tell people alone.
+    pub(super) fn nothing_run(&self, reason: FailReason, why: &str) -> Judgement {
         let mut judgement = nothing_run(self.context.sealed, reason, None);
         if let Some(first) = judgement.tests.first_mut() {
-            first.found = format!("{why}\n{said}").trim().to_owned();
+            first.found = why.to_owned();
         }
         judgement
     }
 
     /// What was printed, for people.
-    fn said(&self, outcome: &Outcome) -> String {
+    pub(super) fn said(&self, outcome: &Outcome) -> String {
         let stderr = String::from_utf8_lossy(&outcome.stderr.bytes);
         let stdout = String::from_utf8_lossy(&outcome.stdout.bytes);
         let text = if stderr.trim().is_empty() { stdout } else { stderr };
@@ -439,7 +509,7 @@ impl<'a> Run<'a> {
 }
 
 /// A judgement of which nothing is believed any longer.
-fn tampered(mut judgement: Judgement, evidence: &BTreeSet<String>) -> Judgement {
+pub(super) fn tampered(mut judgement: Judgement, evidence: &BTreeSet<String>) -> Judgement {
     for test in judgement.tests.iter_mut().filter(|it| it.failed.is_none()) {
         test.failed = Some(FailReason::Tampering);
         test.summary = "passed, as was reported; but the report is not to be believed".to_owned();
@@ -450,7 +520,7 @@ fn tampered(mut judgement: Judgement, evidence: &BTreeSet<String>) -> Judgement 
     judgement
 }
 
-fn outcome_of(found: &ResolvedTest) -> TestOutcome {
+pub(super) fn outcome_of(found: &ResolvedTest) -> TestOutcome {
     let passed = TestOutcome::passed(&found.name, false, 1.0);
     let (failed, summary) = match found.wrong {
         None => return passed,

@@ -1,0 +1,298 @@
+//! Sealed unit tests in one process with the answer: as twins of themselves, in two runs that complement each
+//! other.
+//!
+//! A right answer passes both, and nothing else is run. Where something does not pass, the tests are run once more
+//! as they stand, for what the runner says of them.
+
+use std::collections::BTreeSet;
+
+use fairtrial_core::judgement::{Judgement, TestOutcome};
+use fairtrial_core::tree::Snapshot;
+use fairtrial_core::verdict::{FailReason, Verdict};
+use fairtrial_sandbox::{Archive, Outcome};
+
+use super::run::{Built, LaidTests, Run, outcome_of, tampered};
+use super::sealed::{ResolvedTests, TestsProcess, Wrong, resolve};
+use crate::context::JudgeError;
+use crate::outcome::{resolve as resolve_tests, usage};
+use crate::test_rng::TestRng;
+use crate::twins::{Choice, Findings, Level, Suite, Trace};
+
+/// How often a changed assertion that held is changed otherwise before it counts.
+const ROUNDS: usize = 5;
+
+/// What came of a run with twins.
+struct TwinRun {
+    outcome: Outcome,
+    /// What it shows, or why it shows nothing.
+    findings: Result<Findings, (FailReason, String)>,
+    /// What shows that files were changed.
+    changed: BTreeSet<String>,
+}
+
+impl TwinRun {
+    fn is_all(&self, names: &[String]) -> bool {
+        self.changed.is_empty() && self.findings.as_ref().is_ok_and(|it| it.is_all(names))
+    }
+
+    fn evidence(&self) -> BTreeSet<String> {
+        let mut evidence = self.changed.clone();
+        evidence.extend(self.findings.iter().flat_map(|it| it.evidence.iter().cloned()));
+        evidence
+    }
+
+    fn held(&self) -> BTreeSet<usize> {
+        self.findings.as_ref().map(|it| it.held.clone()).unwrap_or_default()
+    }
+}
+
+/// Runs that all build at one level of change.
+struct Twinning<'a> {
+    run: &'a Run<'a>,
+    suite: &'a Suite,
+    base: &'a Archive,
+    rng: TestRng,
+}
+
+impl Twinning<'_> {
+    /// Runs it with these changes; the error is how the build failed.
+    fn run(&mut self, choice: &Choice) -> Result<Result<TwinRun, Box<Outcome>>, JudgeError> {
+        let written = self.suite.write(choice, &mut self.rng);
+        let laid = LaidTests::bare(written.files.clone(), written.code.clone());
+        let built = self.run.build(&self.run.runner.build, self.base, Some(&laid))?;
+        let built = match built {
+            Ok(built) => built,
+            Err(outcome) => return Ok(Err(outcome)),
+        };
+        let test_run = self.run.run_tests(&built, &laid)?;
+        let (outcome, context) = (test_run.outcome, self.run.context);
+        let findings = match test_run.report {
+            _ if outcome.limit.is_some() => Err((context.reason(&outcome), String::new())),
+            Err(why) => Err((FailReason::Crashed, why)),
+            Ok(report) => {
+                let streams = [&outcome.stdout.bytes[..], &outcome.stderr.bytes[..]];
+                let trace = Trace::read(&written.mark, &streams);
+                Ok(Findings::read(self.suite, &written, &report.tests, &trace))
+            }
+        };
+        let changed = test_run.changed.into_iter().collect();
+        Ok(Ok(TwinRun { outcome, findings, changed }))
+    }
+
+    /// Of assertions that held although they were changed, those that hold however they are changed.
+    fn confirmed(&mut self, held: BTreeSet<usize>) -> Result<BTreeSet<usize>, JudgeError> {
+        let mut held = held;
+        for _ in 0..ROUNDS {
+            if held.is_empty() {
+                break;
+            }
+            let choice =
+                Choice { level: Level::Full, changed: held.clone(), failing: BTreeSet::new() };
+            if let Ok(TwinRun { findings: Ok(findings), .. }) = self.run(&choice)? {
+                held.retain(|it| findings.held.contains(it));
+            }
+        }
+        Ok(held)
+    }
+}
+
+/// Judges an answer by a suite with twins.
+pub fn judge_twinned(
+    run: &Run<'_>,
+    suite: &Suite,
+    files: &Snapshot,
+) -> Result<Judgement, JudgeError> {
+    let base = Archive::of_snapshot(files)?;
+    let base = match run.build(&run.runner.build_answer, &base, None)? {
+        Ok(built) => built,
+        Err(outcome) => return Ok(run.not_run(FailReason::DidNotBuild, &outcome, "")),
+    };
+    let mut twinning = Twinning { run, suite, base: &base, rng: TestRng::new(run.seed) };
+    let mut as_it_stands = None;
+    let mut notes = Vec::new();
+    for level in [Level::Full, Level::Swaps, Level::Named] {
+        let halves = suite.halves(level, &mut twinning.rng);
+        let first = match twinning.run(&halves[0])? {
+            Ok(first) => first,
+            Err(outcome) => {
+                if as_it_stands.is_none() {
+                    match build_as_it_stands(run, &base)? {
+                        Ok(built) => as_it_stands = Some(built),
+                        Err(outcome) => {
+                            return Ok(run.not_run(FailReason::DidNotBuild, &outcome, ""));
+                        }
+                    }
+                }
+                notes = vec![less(level, &run.said(&outcome))];
+                continue;
+            }
+        };
+        let mut judgement = twinning.judge(first, &halves[1], as_it_stands)?;
+        judgement.notes.extend(notes);
+        return Ok(judgement);
+    }
+    // Not even with names of their own: that is for a task to allow.
+    let Some(built) = as_it_stands.filter(|_| run.settings.process == Some(TestsProcess::Shared))
+    else {
+        let why = "the sealed tests build as they stand, and not when they are written anew for a run; `process = \"shared\"` runs them as they stand";
+        let mut judgement = run.nothing_run(FailReason::DidNotBuild, why);
+        judgement.notes.extend(notes);
+        return Ok(judgement);
+    };
+    let laid = run.as_they_stand();
+    let test_run = run.run_tests(&built, &laid)?;
+    let mut judgement = run.resolve_run(&laid, test_run);
+    judgement.notes.extend(notes);
+    Ok(judgement)
+}
+
+/// What an evaluator is told of a suite that was changed less than others.
+fn less(level: Level, said: &str) -> String {
+    let what = match level {
+        Level::Full => "expectations of the sealed tests were not changed",
+        Level::Swaps => "the sealed tests have no twins",
+        Level::Named => "the sealed tests were run as they stand",
+    };
+    let line = said.lines().find(|it| it.contains("error")).unwrap_or_default().trim();
+    format!("{what}, since they did not build with it: {line}")
+}
+
+fn build_as_it_stands<'a>(
+    run: &Run<'_>,
+    base: &'a Archive,
+) -> Result<Result<Built<'a>, Box<Outcome>>, JudgeError> {
+    run.build(&run.runner.build, base, Some(&run.as_they_stand()))
+}
+
+impl Twinning<'_> {
+    /// Judges when the first of two runs is over.
+    fn judge(
+        &mut self,
+        first: TwinRun,
+        other: &Choice,
+        as_it_stands: Option<Built<'_>>,
+    ) -> Result<Judgement, JudgeError> {
+        let names = &self.run.sealed.names;
+        let mut runs = vec![first];
+        if runs[0].is_all(names) {
+            match self.run(other)? {
+                Ok(second) => runs.push(second),
+                // Literals differ, so one half may build where the other does not: then assertions are changed.
+                Err(_) => {
+                    let choice = Choice { level: Level::Swaps, ..other.clone() };
+                    match self.run(&choice)? {
+                        Ok(second) => runs.push(second),
+                        Err(outcome) => {
+                            return Ok(self.run.not_run(FailReason::DidNotBuild, &outcome, ""));
+                        }
+                    }
+                }
+            }
+        }
+        if runs.len() == 2 && runs.iter().all(|it| it.is_all(names)) {
+            let judgement = self.run.passed_all(&runs[0].outcome);
+            let held = runs.iter().flat_map(TwinRun::held).collect();
+            let confirmed = self.confirmed(held)?;
+            if confirmed.is_empty() {
+                return Ok(judgement);
+            }
+            return Ok(tampered(judgement, &self.places(&confirmed)));
+        }
+        self.judge_plainly(&runs, as_it_stands)
+    }
+
+    fn places(&self, sites: &BTreeSet<usize>) -> BTreeSet<String> {
+        let place = |it: &usize| {
+            format!("{}: what is asserted holds with other values, too", self.suite.place(*it))
+        };
+        sites.iter().map(place).collect()
+    }
+
+    /// Judges by the tests as they stand, where something did not pass with twins.
+    fn judge_plainly(
+        &mut self,
+        runs: &[TwinRun],
+        built: Option<Built<'_>>,
+    ) -> Result<Judgement, JudgeError> {
+        let run = self.run;
+        let built = match built {
+            Some(built) => Ok(built),
+            None => build_as_it_stands(run, self.base)?,
+        };
+        let built = match built {
+            Ok(built) => built,
+            Err(outcome) => return Ok(run.not_run(FailReason::DidNotBuild, &outcome, "")),
+        };
+        let laid = run.as_they_stand();
+        let test_run = run.run_tests(&built, &laid)?;
+        let outcome = test_run.outcome;
+        if outcome.limit.is_some() {
+            return Ok(run.not_run(run.context.reason(&outcome), &outcome, ""));
+        }
+        let report = match test_run.report {
+            Ok(report) => report,
+            Err(why) => return Ok(run.not_run(FailReason::Crashed, &outcome, &why)),
+        };
+        let mut resolved = resolve(&run.sealed.names, &[], &report.tests);
+        let mut evidence: BTreeSet<String> = test_run.changed.into_iter().collect();
+        evidence.extend(resolved.evidence.iter().cloned());
+        evidence.extend(runs.iter().flat_map(TwinRun::evidence));
+        for twin_run in runs {
+            unsteady(&mut resolved, twin_run);
+        }
+        let mut tests: Vec<TestOutcome> = resolved.tests.iter().map(outcome_of).collect();
+        if let Some(first) = tests.first_mut() {
+            first.usage = Some(usage(&outcome));
+        }
+        let mut judgement = resolve_tests(tests, None);
+        let limit = runs.iter().find_map(|it| it.findings.as_ref().err());
+        if evidence.is_empty() {
+            // A wrong answer may give what a changed assertion asks for: only where its own holds does that say
+            // something.
+            let held = runs.iter().flat_map(TwinRun::held).collect();
+            let confirmed = self.confirmed(held)?;
+            evidence = self.places(&self.of_passed(&confirmed, &resolved));
+        }
+        if !evidence.is_empty() {
+            return Ok(tampered(judgement, &evidence));
+        }
+        if report.tests.is_empty() {
+            judgement.verdict = Verdict::Fail(run.context.reason(&outcome));
+        } else if let (Verdict::Pass, Some((reason, _))) = (judgement.verdict, limit) {
+            judgement.verdict = Verdict::Fail(*reason);
+        }
+        Ok(judgement)
+    }
+
+    /// Those of some assertions whose tests passed as they stand.
+    fn of_passed(&self, sites: &BTreeSet<usize>, resolved: &ResolvedTests) -> BTreeSet<usize> {
+        let passed = |it: &&usize| {
+            let name = self.suite.test_name(**it);
+            let mut of = resolved.tests.iter().filter(|test| {
+                name.is_none_or(|name| crate::twins::words(&test.name).any(|it| it == name))
+            });
+            of.all(|it| it.wrong.is_none() || it.message == UNSTEADY)
+        };
+        sites.iter().filter(passed).copied().collect()
+    }
+}
+
+/// Why a test that passes as it stands does not count.
+const UNSTEADY: &str = "it passes as it stands, and not in another order, under another name or when what it asserts is noted: it may depend on these, or not pass each time";
+
+/// Takes back what passed as it stands and did not with twins.
+fn unsteady(resolved: &mut ResolvedTests, run: &TwinRun) {
+    let Ok(findings) = &run.findings else { return };
+    let passed = |name: &str| {
+        let test = findings.tests.iter().find(|it| it.name == name);
+        test.is_some_and(|it| it.status == fairtrial_core::testrun::Status::Passed)
+    };
+    let all_passed = resolved.tests.iter().all(|it| it.wrong.is_none() && passed(&it.name));
+    for test in resolved.tests.iter_mut().filter(|it| it.wrong.is_none()) {
+        // What tests share may have failed for any of them.
+        if !passed(&test.name) || (all_passed && findings.any_failed) {
+            test.wrong = Some(Wrong::Failed);
+            test.message = UNSTEADY.to_owned();
+        }
+    }
+}

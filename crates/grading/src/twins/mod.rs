@@ -1,0 +1,24 @@
+//! Twins: the sealed tests of a run, each under a name of its own, and about half of what they assert changed
+//! so that it must not hold.
+//!
+//! An answer that shares a process with its tests can do anything there but know what it cannot tell: which
+//! assertions of a run are the sealed ones and which were changed. A suite is taken apart by its syntax, written
+//! anew for each run, and what each assertion came to is noted under a number whose meaning stays here. Two
+//! runs complement each other: what is changed in one is as it was in the other.
+//!
+//! Only sealed files are parsed here, never an answer's.
+
+mod edit;
+mod findings;
+mod go;
+mod java;
+mod literal;
+mod rust;
+mod suite;
+mod syntax;
+mod trace;
+
+pub use self::findings::Findings;
+pub use self::suite::{Choice, Level, Suite};
+pub use self::syntax::words;
+pub use self::trace::Trace;

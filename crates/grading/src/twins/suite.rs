@@ -1,0 +1,289 @@
+//! A sealed suite: taken apart once, and written anew for each run.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use fairtrial_core::tree::{FileTree, RelPath};
+use tree_sitter::Parser;
+
+use super::edit::{Edit, edited, reordered};
+use super::literal::changed;
+use super::syntax::{Site, Source, TestFileParts, TestSyntax, random_word, words};
+use crate::test_rng::TestRng;
+
+/// Sealed tests, taken apart.
+pub struct Suite {
+    pub(super) syntax: &'static TestSyntax,
+    files: Vec<TestFile>,
+    rest: FileTree,
+}
+
+struct TestFile {
+    path: RelPath,
+    text: String,
+    parts: TestFileParts,
+}
+
+/// How much is changed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Level {
+    /// What is expected, and assertions.
+    Full,
+    /// Assertions only, for others of the same operands.
+    Swaps,
+    /// Nothing but names and order.
+    Named,
+}
+
+/// What is changed in a run.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Choice {
+    pub level: Level,
+    /// Assertions, by their numbers.
+    pub changed: BTreeSet<usize>,
+    /// Tests that fail as a whole, by file and place.
+    pub failing: BTreeSet<(usize, usize)>,
+}
+
+/// A suite as it is written for one run.
+#[derive(Debug)]
+pub struct Written {
+    pub files: FileTree,
+    /// Files that hold tests, and what they need beside them.
+    pub code: Vec<RelPath>,
+    pub choice: Choice,
+    pub mark: String,
+    /// The new name of every test, by file and place.
+    pub(super) fresh: BTreeMap<(usize, usize), String>,
+    /// The name that each new one stands for.
+    names: BTreeMap<String, String>,
+}
+
+impl Written {
+    /// A name as the sealed list has it.
+    pub fn original(&self, reported: &str) -> String {
+        let known = words(reported).find_map(|it| self.names.get_key_value(it));
+        known.map_or_else(|| reported.to_owned(), |(new, old)| reported.replace(new, old))
+    }
+}
+
+impl Suite {
+    /// Takes the sealed files apart of which `is_test_file` says so. `None` where nobody knows how.
+    pub fn take_apart(
+        syntax: &str,
+        files: &FileTree,
+        is_test_file: impl Fn(&RelPath) -> bool,
+    ) -> Option<Self> {
+        let syntax = TestSyntax::of(syntax)?;
+        let mut parser = Parser::new();
+        parser.set_language(&(syntax.grammar)()).ok()?;
+        let mut suite = Self { syntax, files: Vec::new(), rest: FileTree::new() };
+        for (path, bytes) in files {
+            let text = std::str::from_utf8(bytes).ok().filter(|_| is_test_file(path));
+            let Some((text, tree)) = text.and_then(|it| Some((it, parser.parse(it, None)?))) else {
+                suite.rest.insert(path.clone(), bytes.clone());
+                continue;
+            };
+            let parts = (syntax.take_apart)(&Source { text, tree: &tree });
+            suite.files.push(TestFile { path: path.clone(), text: text.to_owned(), parts });
+        }
+        Some(suite)
+    }
+
+    /// The suite with its own names, in its own order.
+    pub fn with_own_names(mut self) -> Self {
+        self.files.iter_mut().for_each(|it| it.parts.may_rename = false);
+        self
+    }
+
+    /// Every assertion, with its number and the file that it stands in.
+    pub(super) fn sites(&self) -> impl Iterator<Item = (usize, usize, &Site)> {
+        let of_file = |(file, it): (usize, &'_ TestFile)| (file, it.parts.sites.len());
+        let firsts = self.files.iter().enumerate().map(of_file).scan(0, |first, (file, count)| {
+            let own = *first;
+            *first += count;
+            Some((file, own))
+        });
+        firsts.flat_map(|(file, first)| {
+            let sites = self.files[file].parts.sites.iter().enumerate();
+            sites.map(move |(index, site)| (first + index, file, site))
+        })
+    }
+
+    /// The number of a site with the test that it stands in.
+    pub(super) fn test_of(&self, number: usize) -> Option<(usize, usize)> {
+        let (_, file, site) = self.sites().find(|it| it.0 == number)?;
+        Some((file, site.test?))
+    }
+
+    /// The name of the test that an assertion stands in.
+    pub fn test_name(&self, number: usize) -> Option<&str> {
+        let (file, test) = self.test_of(number)?;
+        Some(&self.files[file].parts.tests[test].name)
+    }
+
+    /// Where an assertion stands, for people.
+    pub fn place(&self, number: usize) -> String {
+        match self.sites().find(|it| it.0 == number) {
+            Some((_, file, site)) => format!("{}:{}", self.files[file].path, site.line),
+            None => "somewhere".to_owned(),
+        }
+    }
+
+    /// The assertions that can be changed.
+    pub fn changeable(&self, level: Level) -> BTreeSet<usize> {
+        let can = |(_, file, site): &(usize, usize, &Site)| {
+            let literals = level == Level::Full && self.has_literals(*file, site);
+            level != Level::Named && (site.swapped.is_some() || literals)
+        };
+        self.sites().filter(can).map(|it| it.0).collect()
+    }
+
+    fn has_literals(&self, file: usize, site: &Site) -> bool {
+        let text = &self.files[file].text;
+        let mut rng = TestRng::new(0);
+        site.literals.iter().any(|it| changed(it.kind, &text[it.at.clone()], &mut rng).is_some())
+    }
+
+    /// Tests of which only the runner says whether they passed: no assertion of theirs that can be changed is
+    /// sure to be come by.
+    fn silent(&self, level: Level) -> Vec<(usize, usize)> {
+        let changeable = self.changeable(level);
+        let certain: BTreeSet<(usize, usize)> = self
+            .sites()
+            .filter(|it| it.2.is_certain && changeable.contains(&it.0))
+            .filter_map(|it| Some((it.1, it.2.test?)))
+            .collect();
+        let all = self.files.iter().enumerate().flat_map(|(file, it)| {
+            let tests = it.parts.tests.iter().enumerate();
+            tests.filter(|it| !it.1.fails.is_empty()).map(move |it| (file, it.0))
+        });
+        all.filter(|it| !certain.contains(it)).collect()
+    }
+
+    /// Two choices, of which one changes what the other does not.
+    pub fn halves(&self, level: Level, rng: &mut TestRng) -> [Choice; 2] {
+        let sites = split(self.changeable(level).into_iter().collect(), rng);
+        let silent = if level == Level::Named { Vec::new() } else { self.silent(level) };
+        let tests = split(silent, rng);
+        let one = |sites: Vec<usize>, tests: Vec<_>| Choice {
+            level,
+            changed: sites.into_iter().collect(),
+            failing: tests.into_iter().collect(),
+        };
+        let ([a, b], [c, d]) = (sites, tests);
+        [one(a, c), one(b, d)]
+    }
+
+    /// Writes it for one run.
+    pub fn write(&self, choice: &Choice, rng: &mut TestRng) -> Written {
+        let id = random_word(rng, 12);
+        let mark = format!("{}-", rng.mark());
+        let mut written = Written {
+            files: self.rest.clone(),
+            code: Vec::new(),
+            choice: choice.clone(),
+            mark: mark.clone(),
+            fresh: BTreeMap::new(),
+            names: BTreeMap::new(),
+        };
+        let mut sites = self.sites().peekable();
+        for (at, file) in self.files.iter().enumerate() {
+            let mut edits: Vec<Edit> = file.parts.head.clone();
+            while let Some((number, _, site)) = sites.next_if(|it| it.1 == at) {
+                let is_changed = choice.changed.contains(&number);
+                for edit in self.site_edits(file, site, is_changed.then_some(choice.level), rng) {
+                    edits.push(Edit {
+                        text: edit.text.replace("{site}", &number.to_string()),
+                        ..edit
+                    });
+                }
+            }
+            for (index, test) in file.parts.tests.iter().enumerate() {
+                if choice.failing.contains(&(at, index)) {
+                    edits.extend(test.fails.iter().cloned());
+                }
+                let fresh = if file.parts.may_rename && !test.name_at.is_empty() {
+                    let fresh = (self.syntax.fresh_name)(rng);
+                    edits.push(Edit::new(test.name_at.clone(), fresh.clone()));
+                    fresh
+                } else {
+                    test.name.clone()
+                };
+                written.fresh.insert((at, index), fresh.clone());
+                written.names.insert(fresh, test.name.clone());
+            }
+            for edit in &mut edits {
+                edit.text = edit.text.replace("{id}", &id).replace("{mark}", &mark);
+            }
+            let text = write_file(file, &edits, rng);
+            written.files.insert(file.path.clone(), text.into_bytes());
+            written.code.push(file.path.clone());
+        }
+        drop(sites);
+        for path in written.code.clone() {
+            if let Some((beside, text)) = (self.syntax.beside)(&written.files, &path) {
+                let fill = |it: &str| it.replace("{id}", &id).replace("{mark}", &mark);
+                if let Ok(beside) = RelPath::parse(&fill(beside.as_str())) {
+                    written.files.insert(beside.clone(), fill(&text).into_bytes());
+                    written.code.push(beside);
+                }
+            }
+        }
+        written.code.sort();
+        written.code.dedup();
+        written
+    }
+
+    fn site_edits(
+        &self,
+        file: &TestFile,
+        site: &Site,
+        level: Option<Level>,
+        rng: &mut TestRng,
+    ) -> Vec<Edit> {
+        let Some(level) = level else { return site.noted.clone() };
+        // An expectation that is changed says more than an assertion.
+        let by_literal = level == Level::Full;
+        let literal = |it: &super::literal::Literal, rng: &mut TestRng| {
+            let text = changed(it.kind, &file.text[it.at.clone()], rng)?;
+            Some(Edit::new(it.at.clone(), text))
+        };
+        let mut edits: Vec<Edit> = if by_literal {
+            site.literals.iter().filter_map(|it| literal(it, rng)).collect()
+        } else {
+            Vec::new()
+        };
+        match &site.swapped {
+            Some(swapped) if edits.is_empty() => swapped.clone(),
+            _ => {
+                edits.extend(site.noted.iter().cloned());
+                edits
+            }
+        }
+    }
+}
+
+/// A file with its edits, and tests in another order where they are run in that of the file.
+fn write_file(file: &TestFile, edits: &[Edit], rng: &mut TestRng) -> String {
+    let slots: Vec<_> = file.parts.tests.iter().filter_map(|it| it.slot.clone()).collect();
+    if slots.len() < 2 || !file.parts.may_rename {
+        return edited(&file.text, 0..file.text.len(), edits);
+    }
+    let mut order: Vec<usize> = (0..slots.len()).collect();
+    shuffle(&mut order, rng);
+    reordered(&file.text, edits, &slots, &order)
+}
+
+/// Two halves; of an odd number either may have one more.
+fn split<T: Clone>(mut all: Vec<T>, rng: &mut TestRng) -> [Vec<T>; 2] {
+    shuffle(&mut all, rng);
+    let half = (all.len() + rng.below(2)) / 2;
+    let rest = all.split_off(half);
+    [all, rest]
+}
+
+fn shuffle<T>(all: &mut [T], rng: &mut TestRng) {
+    for at in (1..all.len()).rev() {
+        all.swap(at, rng.below(at + 1));
+    }
+}

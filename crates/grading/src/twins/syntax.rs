@@ -1,0 +1,131 @@
+//! How tests are written in a language, as far as twins of them are made.
+
+use std::ops::Range;
+
+use fairtrial_core::tree::{FileTree, RelPath};
+use tree_sitter::{Language, Node, Tree};
+
+use super::edit::Edit;
+use super::literal::Literal;
+use super::{go, java, rust};
+use crate::test_rng::TestRng;
+
+/// A language's way of writing tests. In the texts of edits `{site}` is the number of an assertion, `{id}` a name
+/// that nothing else has, and `{mark}` what begins a note.
+pub struct TestSyntax {
+    /// The word in language definitions.
+    pub name: &'static str,
+    pub grammar: fn() -> Language,
+    /// Takes a file apart.
+    pub take_apart: fn(&Source<'_>) -> TestFileParts,
+    /// Files that must stand beside the sealed ones.
+    pub beside: fn(&FileTree, &RelPath) -> Option<(RelPath, String)>,
+    /// A name for a test, in one manner for all.
+    pub fresh_name: fn(&mut TestRng) -> String,
+    /// Whether the failure of a test shows in all that was reported under its name, and what is below it.
+    pub fails_below: bool,
+}
+
+impl TestSyntax {
+    /// The manner of this name.
+    pub fn of(name: &str) -> Option<&'static Self> {
+        [&rust::SYNTAX, &go::SYNTAX, &java::SYNTAX].into_iter().find(|it| it.name == name)
+    }
+}
+
+/// A file of tests, parsed.
+pub struct Source<'a> {
+    pub text: &'a str,
+    pub tree: &'a Tree,
+}
+
+impl<'a> Source<'a> {
+    pub fn of(&self, node: Node<'_>) -> &'a str {
+        &self.text[node.byte_range()]
+    }
+
+    /// Every node below one, itself first, in the order of the text.
+    pub fn all<'t>(&self, top: Node<'t>) -> Vec<Node<'t>> {
+        let (mut found, mut open) = (Vec::new(), vec![top]);
+        while let Some(node) = open.pop() {
+            found.push(node);
+            let mut children = children(node);
+            children.reverse();
+            open.extend(children);
+        }
+        found
+    }
+
+    /// How often a word stands in the text.
+    pub fn mentions(&self, word: &str) -> usize {
+        words(self.text).filter(|it| *it == word).count()
+    }
+}
+
+/// The words of a text: runs of letters, digits and `_`.
+pub fn words(text: &str) -> impl Iterator<Item = &str> {
+    text.split(|it: char| !(it.is_alphanumeric() || it == '_')).filter(|it| !it.is_empty())
+}
+
+/// The nodes directly below one.
+pub fn children(node: Node<'_>) -> Vec<Node<'_>> {
+    let mut cursor = node.walk();
+    node.children(&mut cursor).collect()
+}
+
+/// What a file of tests is made of.
+#[derive(Debug, Default)]
+pub struct TestFileParts {
+    pub tests: Vec<TestItem>,
+    pub sites: Vec<Site>,
+    /// What is put in once.
+    pub head: Vec<Edit>,
+    /// Whether tests may have other names: nothing in the file looks at them.
+    pub may_rename: bool,
+}
+
+/// A test.
+#[derive(Debug)]
+pub struct TestItem {
+    pub name: String,
+    pub name_at: Range<usize>,
+    /// What can change places with other tests, where their order in the file is the order of their runs.
+    pub slot: Option<Range<usize>>,
+    /// What makes it fail as a whole.
+    pub fails: Vec<Edit>,
+}
+
+/// An assertion.
+#[derive(Debug)]
+pub struct Site {
+    pub at: Range<usize>,
+    /// Counted from 1.
+    pub line: usize,
+    /// The test that it stands in, by its place among those of the file.
+    pub test: Option<usize>,
+    /// Whether a test that passes must have come by it.
+    pub is_certain: bool,
+    /// Notes what it comes to.
+    pub noted: Vec<Edit>,
+    /// Notes what another assertion comes to that fails where this one holds.
+    pub swapped: Option<Vec<Edit>>,
+    /// The literals of what is expected.
+    pub literals: Vec<Literal>,
+}
+
+/// Lower-case letters that nobody can know before.
+pub fn random_word(rng: &mut TestRng, length: usize) -> String {
+    (0..length).map(|_| char::from(b'a' + rng.below(26) as u8)).collect()
+}
+
+/// Leaves out assertions that stand inside of others.
+pub fn outermost(mut sites: Vec<Site>) -> Vec<Site> {
+    sites.sort_by_key(|it| (it.at.start, std::cmp::Reverse(it.at.end)));
+    let mut end = 0;
+    sites.retain(|it| {
+        let is_outer = it.at.start >= end;
+        end = end.max(it.at.end);
+        is_outer
+    });
+    sites
+}

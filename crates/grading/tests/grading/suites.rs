@@ -1,0 +1,81 @@
+//! Suites of sealed tests that use much of their language and runner: right answers pass them.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use fairtrial_core::judgement::Judgement;
+
+use crate::env::{PASS, TestTask};
+use crate::needs;
+
+/// Files of a folder of `tests/suites`, those in folders of it, too.
+fn folder(name: &str) -> Vec<(String, String)> {
+    let top = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("tests/suites").join(name);
+    let (mut files, mut open) = (Vec::new(), vec![top.clone()]);
+    while let Some(folder) = open.pop() {
+        for entry in fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                open.push(path);
+            } else {
+                files.push((below(&top, &path), fs::read_to_string(path).unwrap()));
+            }
+        }
+    }
+    files
+}
+
+fn below(top: &Path, path: &Path) -> String {
+    path.strip_prefix(top).unwrap().to_str().unwrap().to_owned()
+}
+
+fn borrowed(files: &[(String, String)]) -> Vec<(&str, &str)> {
+    files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect()
+}
+
+/// Judges the right answers of a suite.
+fn judge_suite(language: &str, runner: &str, file: &str, more: &str) -> Judgement {
+    // The suites of both runners of Python are about the same answers.
+    let name = if language == "python" { "pytest" } else { runner };
+    let answer = folder(&format!("{name}/answer"));
+    let sealed = folder(&format!("{runner}/sealed"));
+    let table = format!("runner = \"{runner}\"\n{more}");
+    TestTask {
+        form: "tests",
+        language,
+        file,
+        table: &table,
+        sealed: &borrowed(&sealed),
+        time: 40,
+        ..TestTask::default()
+    }
+    .judge(&borrowed(&answer))
+}
+
+/// Right answers pass a suite of at least so many tests.
+pub fn holds(language: &str, runner: &str, file: &str, least: usize) {
+    let judged = judge_suite(language, runner, file, "");
+    let failed: Vec<_> = judged.tests.iter().filter(|it| it.failed.is_some()).collect();
+    assert_eq!(judged.verdict, PASS, "{runner}: {:?} {failed:#?}", judged.notes);
+    assert!(judged.tests.len() >= least, "{}", judged.tests.len());
+    assert!(judged.notes.is_empty(), "{runner}: {:?}", judged.notes);
+}
+
+#[test]
+fn suites_of_cargo_hold_with_twins() {
+    holds("rust", "cargo", "quay.rs", 24);
+}
+
+#[test]
+fn suites_of_go_hold_with_twins() {
+    if needs::there(&["go"]) {
+        holds("go", "go", "quay.go", 27);
+    }
+}
+
+#[test]
+fn suites_of_junit_hold_with_twins() {
+    if needs::there(&["junit5"]) {
+        holds("java", "junit5", "Quay.java", 25);
+    }
+}
