@@ -15,6 +15,9 @@ pub struct Findings {
     pub tests: Vec<ReportedTest>,
     /// Changed assertions that held each time.
     pub held: BTreeSet<usize>,
+    /// Tests that were to fail as a whole and were reported as passed. Those that expect a panic do so where there is
+    /// none.
+    pub unfailed: BTreeSet<String>,
     /// Whether some assertion that was left as it was failed, in a test or in what tests share.
     pub any_failed: bool,
     /// What no honest run shows.
@@ -55,8 +58,7 @@ impl Findings {
             let mut status = match (test.status, must_fail) {
                 (Status::Failed, true) => Status::Passed,
                 (Status::Passed, true) => {
-                    let what = "a test that must fail was reported as passed";
-                    findings.evidence.insert(what.to_owned());
+                    findings.unfailed.extend(written.original(&test.name));
                     Status::Failed
                 }
                 (status, _) => status,
@@ -74,7 +76,11 @@ impl Findings {
             if status == Status::Passed && of.iter().any(|it| failed.contains(it)) {
                 status = Status::Failed;
             }
-            let name = written.original(&test.name);
+            let Some(name) = written.original(&test.name) else {
+                let what = "a test was reported by a name that it does not have in this run";
+                findings.evidence.insert(what.to_owned());
+                continue;
+            };
             findings.tests.push(ReportedTest { name, status, message: test.message.clone() });
         }
         findings

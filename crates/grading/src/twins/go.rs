@@ -44,7 +44,17 @@ var _ *struct{} = nil
 var _ func() = nil
 var _ interface{ Error() string } = error(nil)
 
-func {id}Site(site int, failed bool) bool {
+func {id}Site(site int, fails func() bool) bool {
+	failed := {id}Yes
+	defer func() {
+		recover()
+		{id}Note(site, failed)
+	}()
+	failed = fails()
+	return {id}No
+}
+
+func {id}Note(site int, failed bool) {
 	key, held := 2*site, "1"
 	if failed {
 		key, held = key+1, "0"
@@ -52,7 +62,6 @@ func {id}Site(site int, failed bool) bool {
 	if _, seen := {id}Seen.LoadOrStore(key, held); !seen {
 		{id}s.Write(2, []byte("\n{mark}"+{id}c.Itoa(site)+"="+held+";\n"))
 	}
-	return 1 == 2
 }
 "#;
 
@@ -167,8 +176,8 @@ fn site(source: &Source<'_>, node: Node<'_>, handles: &BTreeSet<&str>) -> Option
     let (start, end) = (condition.start_byte(), condition.end_byte());
     let wrapped = |open: &str, close: &str| {
         vec![
-            Edit::before(start, format!("{{id}}Site({{site}}, {open}")),
-            Edit::before(end, format!("{close})")),
+            Edit::before(start, format!("{{id}}Site({{site}}, func() bool {{ return {open}")),
+            Edit::before(end, format!("{close} }})")),
         ]
     };
     Some(Site {
@@ -179,6 +188,7 @@ fn site(source: &Source<'_>, node: Node<'_>, handles: &BTreeSet<&str>) -> Option
         noted: wrapped("bool(", ")"),
         swapped: Some(wrapped("!bool(", ")")),
         literals: compared(source, node, condition),
+        is_made: source.of(condition).contains("Eq"),
     })
 }
 
@@ -229,17 +239,31 @@ fn compared(source: &Source<'_>, site: Node<'_>, condition: Node<'_>) -> Vec<Lit
                 Some((it.child_by_field_name("function")?, it.child_by_field_name("arguments")?))
             });
             let Some((function, arguments)) = parts else { return Vec::new() };
-            if !EQUALITIES.contains(&source.of(function)) {
+            let function = source.of(function);
+            let method = function.rsplit_once('.').map_or("", |it| it.1);
+            if !EQUALITIES.contains(&function) && !["Equal", "Equals", "Eq"].contains(&method) {
                 return Vec::new();
             }
             let mut given: Vec<_> =
                 children(arguments).into_iter().filter(|it| it.is_named()).collect();
             given.reverse();
-            let found = given.into_iter().map(|it| side(source, site, it));
+            let found = given.into_iter().map(|it| side(source, site, converted(source, it)));
             found.into_iter().find(|it| !it.is_empty()).unwrap_or_default()
         }
         _ => Vec::new(),
     }
+}
+
+/// What is converted, where something looks like a conversion: a call of one value by a name in upper case.
+fn converted<'t>(source: &Source<'_>, node: Node<'t>) -> Node<'t> {
+    let inner = || {
+        let name = node.child_by_field_name("function").map(|it| source.of(it))?;
+        let arguments = children(node.child_by_field_name("arguments")?);
+        let mut given = arguments.into_iter().filter(|it| it.is_named());
+        let (only, None) = (given.next()?, given.next()) else { return None };
+        name.rsplit('.').next()?.starts_with(char::is_uppercase).then_some(only)
+    };
+    inner().unwrap_or(node)
 }
 
 /// The literals of one side of a comparison: its own, those of a name that is used here only, or those of a

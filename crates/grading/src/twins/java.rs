@@ -378,6 +378,7 @@ fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
         is_certain: is_certain(source, node),
         swapped: twin(source, name, &given, of).map(|edits| [edits, noted.clone()].concat()),
         noted,
+        is_made: given.iter().any(|it| it.kind() == "object_creation_expression"),
         literals,
     })
 }

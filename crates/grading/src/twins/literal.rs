@@ -34,12 +34,26 @@ const ENDS: &[u128] = &[
     i128::MAX as u128,
 ];
 
-/// Another literal of the same kind, near enough that it could as well be right. `None` where none is known.
-pub fn changed(kind: LiteralKind, text: &str, rng: &mut TestRng) -> Option<String> {
+/// How far off another literal is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Distance {
+    /// So near that it could as well be right.
+    Near,
+    /// Anywhere in its type.
+    Any,
+}
+
+/// Another literal of the same kind. `None` where none is known.
+pub fn changed(
+    kind: LiteralKind,
+    distance: Distance,
+    text: &str,
+    rng: &mut TestRng,
+) -> Option<String> {
     match kind {
-        LiteralKind::Integer => changed_integer(text, rng),
-        LiteralKind::Float => changed_float(text, rng),
-        LiteralKind::Text => changed_text(text, rng),
+        LiteralKind::Integer => changed_integer(text, distance, rng),
+        LiteralKind::Float => changed_float(text, distance, rng),
+        LiteralKind::Text => changed_text(text, distance, rng),
         LiteralKind::Char => changed_char(text, rng),
         LiteralKind::Truth => match text {
             "true" => Some("false".to_owned()),
@@ -49,7 +63,7 @@ pub fn changed(kind: LiteralKind, text: &str, rng: &mut TestRng) -> Option<Strin
     }
 }
 
-fn changed_integer(text: &str, rng: &mut TestRng) -> Option<String> {
+fn changed_integer(text: &str, distance: Distance, rng: &mut TestRng) -> Option<String> {
     let digits = text.find(|it: char| !it.is_ascii_digit() && it != '_').unwrap_or(text.len());
     let (number, suffix) = text.split_at(digits);
     let number = number.replace('_', "");
@@ -60,6 +74,10 @@ fn changed_integer(text: &str, rng: &mut TestRng) -> Option<String> {
     }
     let value: u128 = number.parse().ok()?;
     let end = ENDS.iter().copied().find(|&end| value <= end)?;
+    if distance == Distance::Any {
+        let other = rng.below(usize::try_from(end.min(100_000)).ok()?) as u128;
+        return Some(format!("{}{suffix}", other + u128::from(other >= value)));
+    }
     let off = 1 + rng.below(9) as u128;
     let (up, down) = (value + off <= end, value >= off);
     let value = match (up, down) {
@@ -71,7 +89,7 @@ fn changed_integer(text: &str, rng: &mut TestRng) -> Option<String> {
     Some(format!("{value}{suffix}"))
 }
 
-fn changed_float(text: &str, rng: &mut TestRng) -> Option<String> {
+fn changed_float(text: &str, distance: Distance, rng: &mut TestRng) -> Option<String> {
     let (whole, rest) = text.split_once('.')?;
     // What is written with an exponent may be so small that nothing sees the change.
     let digits = rest.find(|it: char| !it.is_ascii_digit()).unwrap_or(rest.len());
@@ -79,7 +97,8 @@ fn changed_float(text: &str, rng: &mut TestRng) -> Option<String> {
         return None;
     }
     let value: u64 = whole.parse().ok()?;
-    let off = 1 + rng.below(9) as u64;
+    let most = if distance == Distance::Near { 9 } else { 100_000 };
+    let off = 1 + rng.below(most) as u64;
     let value = if value >= off && rng.below(2) == 0 { value - off } else { value + off };
     Some(format!("{value}.{rest}"))
 }
@@ -94,14 +113,17 @@ fn inner(text: &str) -> Option<Range<usize>> {
 }
 
 /// A letter or digit that is another one, one more, or one less.
-fn changed_text(text: &str, rng: &mut TestRng) -> Option<String> {
+fn changed_text(text: &str, distance: Distance, rng: &mut TestRng) -> Option<String> {
     let at = inner(text)?;
     let content = &text[at.clone()];
     let is_plain = !content.contains(['\\', '{', '%', '$']);
     let places: Vec<usize> =
         content.char_indices().filter(|it| it.1.is_ascii_alphanumeric()).map(|it| it.0).collect();
     let with = |content: String| Some(format!("{}{content}{}", &text[..at.start], &text[at.end..]));
-    if places.is_empty() || !is_plain || rng.below(3) == 0 {
+    if distance == Distance::Any && is_plain {
+        return with((0..=rng.below(12) + 2).map(|_| letter(rng, None)).collect());
+    }
+    if places.is_empty() || !is_plain {
         let letter = letter(rng, None);
         return with(format!("{content}{letter}"));
     }
@@ -136,7 +158,8 @@ mod tests {
     use super::*;
 
     fn one(kind: LiteralKind, text: &str, seed: u64) -> Option<String> {
-        changed(kind, text, &mut TestRng::new(seed))
+        let distance = if seed.is_multiple_of(2) { Distance::Near } else { Distance::Any };
+        changed(kind, distance, text, &mut TestRng::new(seed))
     }
 
     #[test]

@@ -271,6 +271,8 @@ fn behind(tokens: &[Token<'_>], open: usize) -> usize {
 struct Expected {
     literals: Vec<Literal>,
     /// Whether something is made by a function that may refuse other values.
+    may_fail: bool,
+    /// Whether something is made of them at all.
     is_made: bool,
 }
 
@@ -293,12 +295,13 @@ fn expected(tokens: &[Token<'_>]) -> Option<Expected> {
                 return None;
             }
             "(" if follows_word => {
+                found.is_made = true;
                 let name = before(at, 1);
                 let is_type = name.starts_with(char::is_uppercase);
                 match before(at, 2) {
                     "." if PLAIN_METHODS.contains(&name) => {}
                     "." => return None,
-                    "::" if !is_type => found.is_made = true,
+                    "::" if !is_type => found.may_fail = true,
                     _ if is_type => {}
                     _ => return None,
                 }
@@ -345,10 +348,10 @@ fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
     let tokens = tokens(source, tree);
     let inside = tokens.get(1..tokens.len().checked_sub(1)?)?;
     let args = split(inside, ",");
-    let (literals, caught) = match *own {
+    let (literals, caught, is_made) = match *own {
         "eq" if args.len() >= 2 => side(source, node, args[0], args[1]),
-        "ok" => (condition(source, node, args[0]), None),
-        _ => (Vec::new(), None),
+        "ok" => (condition(source, node, args[0]), None, true),
+        _ => (Vec::new(), None, false),
     };
     let named = |word: &str| {
         vec![
@@ -368,26 +371,28 @@ fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
         noted,
         swapped: Some(named(twin)),
         literals,
+        is_made,
     })
 }
 
-/// The literals of the side that is expected, and which one it is where making it may fail.
+/// The literals of the side that is expected, which one it is where making it may fail, and whether it is made
+/// of them.
 fn side(
     source: &Source<'_>,
     site: Node<'_>,
     left: &[Token<'_>],
     right: &[Token<'_>],
-) -> (Vec<Literal>, Option<usize>) {
+) -> (Vec<Literal>, Option<usize>, bool) {
     for (at, tokens) in [(1, right), (0, left)] {
         if let Some(found) = expected(tokens).filter(|it| !it.literals.is_empty()) {
-            return (found.literals, found.is_made.then_some(at));
+            return (found.literals, found.may_fail.then_some(at), found.is_made);
         }
         let named = bound(source, site, tokens);
         if !named.is_empty() {
-            return (named, None);
+            return (named, None, false);
         }
     }
-    (Vec::new(), None)
+    (Vec::new(), None, false)
 }
 
 /// The literals of what a condition compares with, where it is one comparison.
@@ -402,7 +407,7 @@ fn condition(source: &Source<'_>, site: Node<'_>, tokens: &[Token<'_>]) -> Vec<L
     let is_one = split(tokens, "&&").len() == 1 && split(tokens, "||").len() == 1;
     match sides[..] {
         [left, right] if is_one && texts.first() != Some(&"!") => {
-            let (literals, caught) = side(source, site, left, right);
+            let (literals, caught, _) = side(source, site, left, right);
             if caught.is_none() { literals } else { Vec::new() }
         }
         _ => Vec::new(),
@@ -437,7 +442,7 @@ fn bound(source: &Source<'_>, site: Node<'_>, tokens: &[Token<'_>]) -> Vec<Liter
         return Vec::new();
     }
     if let Some(value) = let_value(source, function, name.text) {
-        let found = expected(&self::tokens(source, value)).filter(|it| !it.is_made);
+        let found = expected(&self::tokens(source, value)).filter(|it| !it.may_fail);
         return found.map_or(Vec::new(), |it| it.literals);
     }
     let mut at = site.parent();
@@ -509,7 +514,7 @@ fn in_column(tokens: &[Token<'_>], column: usize) -> Option<Vec<Literal>> {
     for row in split(inside, ",").into_iter().filter(|it| !it.is_empty()) {
         let is_tuple = row.first().is_some_and(|it| it.text == "(");
         let cells = split(row.get(1..row.len() - 1).filter(|_| is_tuple)?, ",");
-        let cell = expected(cells.get(column)?).filter(|it| !it.is_made)?;
+        let cell = expected(cells.get(column)?).filter(|it| !it.may_fail)?;
         if cell.literals.is_empty() {
             return None;
         }

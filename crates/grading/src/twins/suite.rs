@@ -6,7 +6,7 @@ use fairtrial_core::tree::{FileTree, RelPath};
 use tree_sitter::Parser;
 
 use super::edit::{Edit, edited, reordered};
-use super::literal::changed;
+use super::literal::{Distance, Literal, changed};
 use super::syntax::{Site, Source, TestFileParts, TestSyntax, random_word, words};
 use crate::test_rng::TestRng;
 
@@ -23,6 +23,9 @@ struct TestFile {
     parts: TestFileParts,
 }
 
+/// How many guesses an answer would have to make at least, each of them right.
+const BITS: usize = 10;
+
 /// How much is changed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Level {
@@ -32,6 +35,8 @@ pub enum Level {
     Swaps,
     /// Nothing but names and order.
     Named,
+    /// What is expected, and by anything that its type takes where a near value may make the same.
+    Far,
 }
 
 /// What is changed in a run.
@@ -59,10 +64,13 @@ pub struct Written {
 }
 
 impl Written {
-    /// A name as the sealed list has it.
-    pub fn original(&self, reported: &str) -> String {
-        let known = words(reported).find_map(|it| self.names.get_key_value(it));
-        known.map_or_else(|| reported.to_owned(), |(new, old)| reported.replace(new, old))
+    /// A name as the sealed list has it. `None` for one that no test has in this run.
+    pub fn original(&self, reported: &str) -> Option<String> {
+        if let Some((new, old)) = words(reported).find_map(|it| self.names.get_key_value(it)) {
+            return Some(reported.replace(new, old));
+        }
+        let is_old = |word: &str| self.names.values().any(|old| old == word);
+        (!words(reported).any(is_old)).then(|| reported.to_owned())
     }
 }
 
@@ -121,6 +129,11 @@ impl Suite {
         Some(&self.files[file].parts.tests[test].name)
     }
 
+    /// Whether what an assertion expects is made of its literals, so that others may make the same.
+    pub fn is_made(&self, number: usize) -> bool {
+        self.sites().find(|it| it.0 == number).is_some_and(|it| it.2.is_made)
+    }
+
     /// Where an assertion stands, for people.
     pub fn place(&self, number: usize) -> String {
         match self.sites().find(|it| it.0 == number) {
@@ -132,7 +145,7 @@ impl Suite {
     /// The assertions that can be changed.
     pub fn changeable(&self, level: Level) -> BTreeSet<usize> {
         let can = |(_, file, site): &(usize, usize, &Site)| {
-            let literals = level == Level::Full && self.has_literals(*file, site);
+            let literals = level != Level::Swaps && self.has_literals(*file, site);
             level != Level::Named && (site.swapped.is_some() || literals)
         };
         self.sites().filter(can).map(|it| it.0).collect()
@@ -141,7 +154,10 @@ impl Suite {
     fn has_literals(&self, file: usize, site: &Site) -> bool {
         let text = &self.files[file].text;
         let mut rng = TestRng::new(0);
-        site.literals.iter().any(|it| changed(it.kind, &text[it.at.clone()], &mut rng).is_some())
+        let can = |it: &Literal, rng: &mut TestRng| {
+            changed(it.kind, Distance::Near, &text[it.at.clone()], rng).is_some()
+        };
+        site.literals.iter().any(|it| can(it, &mut rng))
     }
 
     /// Tests of which only the runner says whether they passed: no assertion of theirs that can be changed is
@@ -172,6 +188,13 @@ impl Suite {
         };
         let ([a, b], [c, d]) = (sites, tests);
         [one(a, c), one(b, d)]
+    }
+
+    /// How many pairs of halves are run: more for a small suite, so that who guesses what was changed is right in
+    /// at most one of `2^BITS` times.
+    pub fn pairs(&self, level: Level) -> usize {
+        let bits = 2 * (self.changeable(level).len() + self.silent(level).len());
+        if bits == 0 { 1 } else { BITS.div_ceil(bits) }
     }
 
     /// Writes it for one run.
@@ -243,9 +266,11 @@ impl Suite {
     ) -> Vec<Edit> {
         let Some(level) = level else { return site.noted.clone() };
         // An expectation that is changed says more than an assertion.
-        let by_literal = level == Level::Full;
-        let literal = |it: &super::literal::Literal, rng: &mut TestRng| {
-            let text = changed(it.kind, &file.text[it.at.clone()], rng)?;
+        let by_literal = matches!(level, Level::Full | Level::Far);
+        let is_far = level == Level::Far && site.is_made;
+        let distance = if is_far { Distance::Any } else { Distance::Near };
+        let literal = |it: &Literal, rng: &mut TestRng| {
+            let text = changed(it.kind, distance, &file.text[it.at.clone()], rng)?;
             Some(Edit::new(it.at.clone(), text))
         };
         let mut edits: Vec<Edit> = if by_literal {

@@ -111,6 +111,8 @@ pub struct Site {
     pub swapped: Option<Vec<Edit>>,
     /// The literals of what is expected.
     pub literals: Vec<Literal>,
+    /// Whether they stand in what makes a value, so that a near one may make the same.
+    pub is_made: bool,
 }
 
 /// Lower-case letters that nobody can know before.

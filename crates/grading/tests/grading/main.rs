@@ -12,5 +12,6 @@ mod judging;
 mod needs;
 mod repository;
 mod suites;
+mod twinned;
 mod units;
 mod user;

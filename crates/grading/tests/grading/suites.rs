@@ -8,20 +8,25 @@ use fairtrial_core::judgement::Judgement;
 use crate::env::{PASS, TestTask};
 use crate::needs;
 
-/// Files of a folder of `tests/suites`, those in folders of it, too.
+/// Files of a folder of `tests/suites`.
 fn folder(name: &str) -> Vec<(String, String)> {
-    let top = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("tests/suites").join(name);
-    let (mut files, mut open) = (Vec::new(), vec![top.clone()]);
+    files_of(&PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("tests/suites").join(name))
+}
+
+/// Files of a folder, those in folders of it, too, in the order of their names.
+pub fn files_of(top: &Path) -> Vec<(String, String)> {
+    let (mut files, mut open) = (Vec::new(), vec![top.to_owned()]);
     while let Some(folder) = open.pop() {
         for entry in fs::read_dir(folder).unwrap() {
             let path = entry.unwrap().path();
             if path.is_dir() {
                 open.push(path);
             } else {
-                files.push((below(&top, &path), fs::read_to_string(path).unwrap()));
+                files.push((below(top, &path), fs::read_to_string(path).unwrap()));
             }
         }
     }
+    files.sort();
     files
 }
 
@@ -29,7 +34,7 @@ fn below(top: &Path, path: &Path) -> String {
     path.strip_prefix(top).unwrap().to_str().unwrap().to_owned()
 }
 
-fn borrowed(files: &[(String, String)]) -> Vec<(&str, &str)> {
+pub fn borrowed(files: &[(String, String)]) -> Vec<(&str, &str)> {
     files.iter().map(|(path, text)| (path.as_str(), text.as_str())).collect()
 }
 

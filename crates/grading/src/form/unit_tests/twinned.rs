@@ -4,7 +4,7 @@
 //! A right answer passes both, and nothing else is run. Where something does not pass, the tests are run once more
 //! as they stand, for what the runner says of them.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use fairtrial_core::judgement::{Judgement, TestOutcome};
 use fairtrial_core::tree::Snapshot;
@@ -19,7 +19,16 @@ use crate::test_rng::TestRng;
 use crate::twins::{Choice, Findings, Level, Suite, Trace};
 
 /// How often a changed assertion that held is changed otherwise before it counts.
-const ROUNDS: usize = 5;
+const ROUNDS: usize = 6;
+
+/// How often where there are several.
+const ROUNDS_OF_SEVERAL: usize = 2;
+
+/// What several are.
+const SEVERAL: usize = 3;
+
+/// In how many of these it may fail all the same: who looks for what is expected does not always find it.
+const MISSES: usize = 2;
 
 /// What came of a run with twins.
 struct TwinRun {
@@ -79,20 +88,49 @@ impl Twinning<'_> {
         Ok(Ok(TwinRun { outcome, findings, changed }))
     }
 
-    /// Of assertions that held although they were changed, those that hold however they are changed.
-    fn confirmed(&mut self, held: BTreeSet<usize>) -> Result<BTreeSet<usize>, JudgeError> {
-        let mut held = held;
-        for _ in 0..ROUNDS {
-            if held.is_empty() {
+    /// Runs it with these changes. Literals differ, so one half may build where another does not: then assertions
+    /// alone are changed.
+    fn run_or_less(
+        &mut self,
+        choice: &Choice,
+    ) -> Result<Result<TwinRun, Box<Outcome>>, JudgeError> {
+        match self.run(choice)? {
+            Err(_) if choice.level == Level::Full => {
+                self.run(&Choice { level: Level::Swaps, ..choice.clone() })
+            }
+            result => Ok(result),
+        }
+    }
+
+    /// Of assertions that held although they were changed, those that hold however they are changed. What comes of
+    /// the others is added to `runs`.
+    fn confirmed(
+        &mut self,
+        held: BTreeSet<usize>,
+        runs: &mut Vec<TwinRun>,
+    ) -> Result<BTreeSet<usize>, JudgeError> {
+        let mut misses: BTreeMap<usize, usize> = held.into_iter().map(|it| (it, 0)).collect();
+        for round in 0..ROUNDS {
+            let sure = misses.iter().filter(|it| *it.1 == 0 && !self.suite.is_made(*it.0)).count();
+            // Several that hold each time need not be asked as often as one.
+            if misses.is_empty() || (round >= ROUNDS_OF_SEVERAL && sure >= SEVERAL) {
                 break;
             }
-            let choice =
-                Choice { level: Level::Full, changed: held.clone(), failing: BTreeSet::new() };
-            if let Ok(TwinRun { findings: Ok(findings), .. }) = self.run(&choice)? {
-                held.retain(|it| findings.held.contains(it));
+            let level = if round == 0 { Level::Full } else { Level::Far };
+            let changed = misses.keys().copied().collect();
+            let choice = Choice { level, changed, failing: BTreeSet::new() };
+            if let Ok(again) = self.run(&choice)? {
+                if let Ok(findings) = &again.findings {
+                    misses.retain(|site, misses| {
+                        *misses += usize::from(!findings.held.contains(site));
+                        // Where a value is made, several may make the same: then it must hold each time.
+                        *misses == 0 || (*misses <= MISSES && !self.suite.is_made(*site))
+                    });
+                }
+                runs.push(again);
             }
         }
-        Ok(held)
+        Ok(misses.into_keys().collect())
     }
 }
 
@@ -149,7 +187,7 @@ pub fn judge_twinned(
 /// What an evaluator is told of a suite that was changed less than others.
 fn less(level: Level, said: &str) -> String {
     let what = match level {
-        Level::Full => "expectations of the sealed tests were not changed",
+        Level::Full | Level::Far => "expectations of the sealed tests were not changed",
         Level::Swaps => "the sealed tests have no twins",
         Level::Named => "the sealed tests were run as they stand",
     };
@@ -174,31 +212,33 @@ impl Twinning<'_> {
     ) -> Result<Judgement, JudgeError> {
         let names = &self.run.sealed.names;
         let mut runs = vec![first];
-        if runs[0].is_all(names) {
-            match self.run(other)? {
-                Ok(second) => runs.push(second),
-                // Literals differ, so one half may build where the other does not: then assertions are changed.
-                Err(_) => {
-                    let choice = Choice { level: Level::Swaps, ..other.clone() };
-                    match self.run(&choice)? {
-                        Ok(second) => runs.push(second),
-                        Err(outcome) => {
-                            return Ok(self.run.not_run(FailReason::DidNotBuild, &outcome, ""));
-                        }
-                    }
+        let mut choices = vec![other.clone()];
+        for _ in 1..self.suite.pairs(other.level) {
+            choices.extend(self.suite.halves(other.level, &mut self.rng));
+        }
+        for choice in &choices {
+            if !runs.iter().all(|it| it.is_all(names)) {
+                break;
+            }
+            match self.run_or_less(choice)? {
+                Ok(next) => runs.push(next),
+                Err(outcome) => {
+                    return Ok(self.run.not_run(FailReason::DidNotBuild, &outcome, ""));
                 }
             }
         }
-        if runs.len() == 2 && runs.iter().all(|it| it.is_all(names)) {
+        if runs.len() == 1 + choices.len() && runs.iter().all(|it| it.is_all(names)) {
             let judgement = self.run.passed_all(&runs[0].outcome);
             let held = runs.iter().flat_map(TwinRun::held).collect();
-            let confirmed = self.confirmed(held)?;
-            if confirmed.is_empty() {
+            let confirmed = self.confirmed(held, &mut runs)?;
+            if !confirmed.is_empty() {
+                return Ok(tampered(judgement, &self.places(&confirmed)));
+            }
+            if runs.iter().all(|it| it.is_all(names)) {
                 return Ok(judgement);
             }
-            return Ok(tampered(judgement, &self.places(&confirmed)));
         }
-        self.judge_plainly(&runs, as_it_stands)
+        self.judge_plainly(runs, as_it_stands)
     }
 
     fn places(&self, sites: &BTreeSet<usize>) -> BTreeSet<String> {
@@ -211,7 +251,7 @@ impl Twinning<'_> {
     /// Judges by the tests as they stand, where something did not pass with twins.
     fn judge_plainly(
         &mut self,
-        runs: &[TwinRun],
+        mut runs: Vec<TwinRun>,
         built: Option<Built<'_>>,
     ) -> Result<Judgement, JudgeError> {
         let run = self.run;
@@ -237,7 +277,12 @@ impl Twinning<'_> {
         let mut evidence: BTreeSet<String> = test_run.changed.into_iter().collect();
         evidence.extend(resolved.evidence.iter().cloned());
         evidence.extend(runs.iter().flat_map(TwinRun::evidence));
-        for twin_run in runs {
+        let unfailed = runs.iter().filter_map(|it| it.findings.as_ref().ok());
+        let unfailed: BTreeSet<&String> = unfailed.flat_map(|it| &it.unfailed).collect();
+        if resolved.tests.iter().any(|it| it.wrong.is_none() && unfailed.contains(&it.name)) {
+            evidence.insert("a test that must fail was reported as passed".to_owned());
+        }
+        for twin_run in &runs {
             unsteady(&mut resolved, twin_run);
         }
         let mut tests: Vec<TestOutcome> = resolved.tests.iter().map(outcome_of).collect();
@@ -245,12 +290,12 @@ impl Twinning<'_> {
             first.usage = Some(usage(&outcome));
         }
         let mut judgement = resolve_tests(tests, None);
-        let limit = runs.iter().find_map(|it| it.findings.as_ref().err());
+        let limit = runs.iter().find_map(|it| it.findings.as_ref().err()).map(|it| it.0);
         if evidence.is_empty() {
             // A wrong answer may give what a changed assertion asks for: only where its own holds does that say
             // something.
             let held = runs.iter().flat_map(TwinRun::held).collect();
-            let confirmed = self.confirmed(held)?;
+            let confirmed = self.confirmed(held, &mut runs)?;
             evidence = self.places(&self.of_passed(&confirmed, &resolved));
         }
         if !evidence.is_empty() {
@@ -258,8 +303,8 @@ impl Twinning<'_> {
         }
         if report.tests.is_empty() {
             judgement.verdict = Verdict::Fail(run.context.reason(&outcome));
-        } else if let (Verdict::Pass, Some((reason, _))) = (judgement.verdict, limit) {
-            judgement.verdict = Verdict::Fail(*reason);
+        } else if let (Verdict::Pass, Some(reason)) = (judgement.verdict, limit) {
+            judgement.verdict = Verdict::Fail(reason);
         }
         Ok(judgement)
     }
