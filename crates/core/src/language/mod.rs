@@ -177,18 +177,21 @@ impl Languages {
         let is_missing = |name: &&String| self.file(definition, name).is_none();
         let missing = parts.into_iter().find(is_missing);
         let missing = missing.map(|name| format!("the file `{name}` of its drivers is not there"));
-        let is_defined = |name: &str| {
-            definition.canaries.contains_key(name)
-                || self.0.values().any(|it| it.canaries.contains_key(name))
-        };
-        let names = definition.runners.values().map(|it| it.canaries.as_str());
-        let undefined = names.into_iter().find(|it| !it.is_empty() && !is_defined(it));
-        let undefined = undefined.map(|name| format!("its canaries `{name}` are defined nowhere"));
+        let mut runners = definition.runners.values();
+        let unknown = runners
+            .find(|it| !it.twins.is_empty() && !test_runner::TWINS.contains(&it.twins.as_str()));
+        let unknown = unknown.map(|it| {
+            format!(
+                "`twins` of a runner is one of `{}`, not `{}`",
+                test_runner::TWINS.join("`, `"),
+                it.twins
+            )
+        });
         let written = definition.canaries.iter().find_map(|(name, style)| {
             style.fault().map(|what| format!("its canaries `{name}`: {what}"))
         });
         let syntax = definition.syntax.faults().into_iter().next();
-        syntax.or(missing).or(undefined).or(written)
+        syntax.or(missing).or(unknown).or(written)
     }
 
     /// A file that a driver or the shim is made of; `LANGUAGE/FILE` is one of another language.

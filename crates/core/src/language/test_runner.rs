@@ -42,13 +42,10 @@ pub struct TestRunner {
     /// The file that it reports to; empty: it prints the report, or one of our drivers sends it.
     #[serde(default)]
     pub file: String,
-    /// As which language's its tests are taken apart, to be written anew for each run: `rust`, `go` or `java`; empty:
-    /// they are not.
+    /// As which language's its tests are taken apart, to be written anew for each run where they share a process with
+    /// the answer: `python`, `javascript`, `rust`, `go` or `java`; empty: they are not.
     #[serde(default)]
     pub twins: String,
-    /// How canaries are written where tests are not taken apart; empty: none are.
-    #[serde(default)]
-    pub canaries: String,
     /// How the files are called that hold tests: `test_*.py`; several with white space between.
     #[serde(default)]
     pub pattern: String,
@@ -56,9 +53,6 @@ pub struct TestRunner {
     /// sent to the driver.
     #[serde(default)]
     pub blank: bool,
-    /// Exit statuses when tests failed; 0 when all passed.
-    #[serde(default)]
-    pub failed_status: Vec<i32>,
     /// Files that it picks up by itself, which are not taken from a candidate: names, endings after
     /// `*`, folders before `/`, or beginnings of whole paths after `/`.
     #[serde(default)]
@@ -69,6 +63,9 @@ pub struct TestRunner {
     /// What shows whether it can be run.
     pub sample: Option<TestRunnerSample>,
 }
+
+/// What tests can be taken apart as.
+pub(super) const TWINS: &[&str] = &["python", "javascript", "rust", "go", "java"];
 
 /// How a runner's tests run in a process of their own, and the answer's modules in another.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -23,6 +23,11 @@ enum ReportLine {
     Broken {
         broken: String,
     },
+    /// What an assertion came to, which is read elsewhere.
+    Note {
+        #[expect(dead_code, reason = "what is read is the bare text")]
+        note: String,
+    },
     Done {
         done: String,
         #[serde(default)]
@@ -59,7 +64,7 @@ pub(super) fn read(text: &str) -> Result<TestReport, ReportError> {
             ReportLine::Evidence { evidence } if report.evidence.len() < PIECES_MAX => {
                 report.evidence.push(cut(&evidence, EVIDENCE_MAX));
             }
-            ReportLine::Evidence { .. } => {}
+            ReportLine::Evidence { .. } | ReportLine::Note { .. } => {}
             ReportLine::Broken { broken } => report.broken = Some(cut(&broken, super::MESSAGE_MAX)),
             ReportLine::Done { done, decided, held, gone } => {
                 report.mark = Some(cut(&done, super::NAME_MAX));

@@ -78,7 +78,7 @@ const CONVERSIONS: &[&str] = &[
     "float32", "float64", "string", "byte", "rune",
 ];
 
-fn fresh_name(rng: &mut TestRng) -> String {
+fn fresh_name(rng: &mut TestRng, _: usize) -> String {
     let mut word = random_word(rng, 12);
     word[..1].make_ascii_uppercase();
     format!("Test{word}")

@@ -232,7 +232,7 @@ const PACKAGES: &[(&str, &[&str])] = &[
     ),
 ];
 
-fn fresh_name(rng: &mut TestRng) -> String {
+fn fresh_name(rng: &mut TestRng, _: usize) -> String {
     format!("t{}", random_word(rng, 12))
 }
 
@@ -349,6 +349,9 @@ fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
     if !word.starts_with("assert") || !of.is_none_or(|it| it.ends_with("Assertions")) {
         return None;
     }
+    if is_caught(source, node) {
+        return None;
+    }
     let arguments = call.child_by_field_name("arguments")?;
     let given: Vec<_> =
         children(arguments).into_iter().filter(|it| it.is_named() && !it.is_extra()).collect();
@@ -381,6 +384,23 @@ fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
         is_made: given.iter().any(|it| it.kind() == "object_creation_expression"),
         literals,
     })
+}
+
+/// Whether something around an assertion may catch what it throws.
+fn is_caught(source: &Source<'_>, node: Node<'_>) -> bool {
+    let mut at = node.parent();
+    while let Some(outer) = at.filter(|it| it.kind() != "method_declaration") {
+        if outer.kind() == "try_statement" {
+            let clauses = children(outer).into_iter().filter(|it| it.kind() == "catch_clause");
+            let heads = clauses.map(|it| source.of(it).split('{').next().unwrap_or_default());
+            let caught = ["AssertionError", "AssertionFailedError", "Error", "Throwable"];
+            if heads.flat_map(words).any(|it| caught.contains(&it)) {
+                return true;
+            }
+        }
+        at = outer.parent();
+    }
+    false
 }
 
 /// What makes another assertion of this one, that fails where it holds.

@@ -108,7 +108,7 @@ fn inner(text: &str) -> Option<Range<usize>> {
     let quotes = ['"', '\'', '`'];
     let (first, last) = (text.find(quotes)?, text.rfind(quotes)?);
     // Three quotes begin something of several lines.
-    let is_long = text[first..].starts_with("\"\"\"");
+    let is_long = ["\"\"\"", "'''"].iter().any(|it| text[first..].starts_with(it));
     (first < last && !is_long).then_some(first + 1..last)
 }
 

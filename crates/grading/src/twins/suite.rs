@@ -7,7 +7,7 @@ use tree_sitter::Parser;
 
 use super::edit::{Edit, edited, reordered};
 use super::literal::{Distance, Literal, changed};
-use super::syntax::{Site, Source, TestFileParts, TestSyntax, random_word, words};
+use super::syntax::{Site, Source, TestFileParts, TestItem, TestSyntax, random_word, words};
 use crate::test_rng::TestRng;
 
 /// Sealed tests, taken apart.
@@ -66,11 +66,20 @@ pub struct Written {
 impl Written {
     /// A name as the sealed list has it. `None` for one that no test has in this run.
     pub fn original(&self, reported: &str) -> Option<String> {
-        if let Some((new, old)) = words(reported).find_map(|it| self.names.get_key_value(it)) {
-            return Some(reported.replace(new, old));
+        let known: Vec<_> = words(reported).filter_map(|it| self.names.get_key_value(it)).collect();
+        if !known.is_empty() {
+            let name = known
+                .iter()
+                .fold(reported.to_owned(), |name, (new, old)| name.replace(new.as_str(), old));
+            return Some(name);
         }
-        let is_old = |word: &str| self.names.values().any(|old| old == word);
-        (!words(reported).any(is_old)).then(|| reported.to_owned())
+        let is_old = |old: &String| {
+            let own = reported.strip_suffix("()").unwrap_or(reported);
+            let before = own.strip_suffix(old.as_str());
+            before.is_some_and(|it| !it.ends_with(|it: char| it.is_alphanumeric() || it == '_'))
+        };
+        let is_old = self.names.iter().any(|(new, old)| new != old && is_old(old));
+        (!is_old).then(|| reported.to_owned())
     }
 }
 
@@ -171,9 +180,20 @@ impl Suite {
             .collect();
         let all = self.files.iter().enumerate().flat_map(|(file, it)| {
             let tests = it.parts.tests.iter().enumerate();
-            tests.filter(|it| !it.1.fails.is_empty()).map(move |it| (file, it.0))
+            let renames = it.parts.may_rename;
+            let can_fail = move |test: &TestItem| {
+                let is_renamed = renames && !test.name_at.is_empty();
+                !test.fails.is_empty() && (is_renamed || self.is_alone(&test.name))
+            };
+            tests.filter(move |it| can_fail(it.1)).map(move |it| (file, it.0))
         });
         all.filter(|it| !certain.contains(it)).collect()
+    }
+
+    /// Whether a name is a word that no other test has, so that a report of it is known to be of its test.
+    fn is_alone(&self, name: &str) -> bool {
+        let all = self.files.iter().flat_map(|it| &it.parts.tests);
+        words(name).eq([name]) && all.filter(|it| it.name == name).count() == 1
     }
 
     /// Two choices, of which one changes what the other does not.
@@ -221,12 +241,15 @@ impl Suite {
                     });
                 }
             }
+            let mut ranks: Vec<&str> = file.parts.tests.iter().map(|it| it.name.as_str()).collect();
+            ranks.sort_unstable();
             for (index, test) in file.parts.tests.iter().enumerate() {
                 if choice.failing.contains(&(at, index)) {
                     edits.extend(test.fails.iter().cloned());
                 }
                 let fresh = if file.parts.may_rename && !test.name_at.is_empty() {
-                    let fresh = (self.syntax.fresh_name)(rng);
+                    let rank = ranks.partition_point(|it| *it < test.name.as_str());
+                    let fresh = (self.syntax.fresh_name)(rng, rank);
                     edits.push(Edit::new(test.name_at.clone(), fresh.clone()));
                     fresh
                 } else {

@@ -7,7 +7,7 @@ use tree_sitter::{Language, Node, Tree};
 
 use super::edit::Edit;
 use super::literal::Literal;
-use super::{go, java, rust};
+use super::{go, java, javascript, python, rust};
 use crate::test_rng::TestRng;
 
 /// A language's way of writing tests. In the texts of edits `{site}` is the number of an assertion, `{id}` a name
@@ -20,8 +20,8 @@ pub struct TestSyntax {
     pub take_apart: fn(&Source<'_>) -> TestFileParts,
     /// Files that must stand beside the sealed ones.
     pub beside: fn(&FileTree, &RelPath) -> Option<(RelPath, String)>,
-    /// A name for a test, in one manner for all.
-    pub fresh_name: fn(&mut TestRng) -> String,
+    /// A name for a test, in one manner for all; the number is its place among the names of its file.
+    pub fresh_name: fn(&mut TestRng, usize) -> String,
     /// Whether the failure of a test shows in all that was reported under its name, and what is below it.
     pub fails_below: bool,
 }
@@ -29,7 +29,8 @@ pub struct TestSyntax {
 impl TestSyntax {
     /// The manner of this name.
     pub fn of(name: &str) -> Option<&'static Self> {
-        [&rust::SYNTAX, &go::SYNTAX, &java::SYNTAX].into_iter().find(|it| it.name == name)
+        let all = [&rust::SYNTAX, &go::SYNTAX, &java::SYNTAX, &python::SYNTAX, &javascript::SYNTAX];
+        all.into_iter().find(|it| it.name == name)
     }
 }
 
@@ -54,6 +55,12 @@ impl<'a> Source<'a> {
             open.extend(children);
         }
         found
+    }
+
+    /// Whether nothing but white space stands before a place on its line.
+    pub fn begins_line(&self, at: usize) -> bool {
+        let line = self.text[..at].rsplit('\n').next().unwrap_or_default();
+        line.chars().all(char::is_whitespace)
     }
 
     /// How often a word stands in the text.

@@ -59,7 +59,11 @@ fn judge_suite(language: &str, runner: &str, file: &str, more: &str) -> Judgemen
 
 /// Right answers pass a suite of at least so many tests.
 pub fn holds(language: &str, runner: &str, file: &str, least: usize) {
-    let judged = judge_suite(language, runner, file, "");
+    holds_with("", (language, runner, file), least);
+}
+
+fn holds_with(more: &str, (language, runner, file): (&str, &str, &str), least: usize) {
+    let judged = judge_suite(language, runner, file, more);
     let failed: Vec<_> = judged.tests.iter().filter(|it| it.failed.is_some()).collect();
     assert_eq!(judged.verdict, PASS, "{runner}: {:?} {failed:#?}", judged.notes);
     assert!(judged.tests.len() >= least, "{}", judged.tests.len());
@@ -82,5 +86,27 @@ fn suites_of_go_hold_with_twins() {
 fn suites_of_junit_hold_with_twins() {
     if needs::there(&["junit5"]) {
         holds("java", "junit5", "Quay.java", 25);
+    }
+}
+
+/// The line of a brief by which tests share a process with the answer.
+const SHARED: &str = "process = \"shared\"";
+
+#[test]
+fn suites_of_pytest_hold_with_twins() {
+    if needs::there(&["pytest"]) {
+        holds_with(SHARED, ("python", "pytest", "quay.py"), 110);
+    }
+}
+
+#[test]
+fn suites_of_unittest_hold_with_twins() {
+    holds_with(SHARED, ("python", "unittest", "quay.py"), 21);
+}
+
+#[test]
+fn suites_of_node_hold_with_twins() {
+    if needs::there(&["node"]) {
+        holds_with(SHARED, ("javascript", "node", "toll.js"), 60);
     }
 }

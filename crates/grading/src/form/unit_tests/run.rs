@@ -1,7 +1,7 @@
 //! The form `tests`: sealed unit tests, run by the language's own runner.
 //!
 //! Where candidate and tests share a process, the sealed files are put over the answer, from a fresh
-//! copy, with twins or canaries among them; what runners pick up by themselves is not taken from the
+//! copy, as twins of themselves where they can be taken apart; what runners pick up by themselves is not taken from the
 //! candidate; and whatever shows that the report was tampered with is a reason of its own.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -22,7 +22,6 @@ use fairtrial_sandbox::{Archive, Caps, Collect, Ending, Job, Outcome, Tier};
 use serde_json::json;
 
 use crate::build::said;
-use crate::canaries::{Canary, plant};
 use crate::context::{JudgeContext, JudgeError, new_session};
 use crate::outcome::{nothing_run, resolve as resolve_tests, usage};
 use crate::test_rng::TestRng;
@@ -48,14 +47,6 @@ pub(super) struct LaidTests {
     pub(super) files: FileTree,
     /// Those of them that hold tests.
     pub(super) code: Vec<RelPath>,
-    canaries: Vec<Canary>,
-}
-
-impl LaidTests {
-    /// Files without canaries.
-    pub(super) fn bare(files: FileTree, code: Vec<RelPath>) -> Self {
-        Self { files, code, canaries: Vec::new() }
-    }
 }
 
 /// Files from which tests are run.
@@ -83,6 +74,8 @@ pub(super) struct TestRun {
     pub(super) report: Result<TestReport, String>,
     /// What shows that files were changed.
     pub(super) changed: Vec<String>,
+    /// What a driver of ours sent.
+    pub(super) sent: Vec<u8>,
 }
 
 /// Judges by unit tests.
@@ -105,7 +98,8 @@ pub fn judge(
         (Some(apart), _) if !is_shared && context.sandbox().tier() == Tier::Full => {
             run.judge_apart(apart, &taken)?
         }
-        (_, Some(suite)) if is_shared => judge_twinned(&run, &suite.with_own_names(), &taken)?,
+        // Where there is no other way, it asks for less.
+        (None, Some(suite)) if is_shared => judge_twinned(&run, &suite.with_own_names(), &taken)?,
         (_, Some(suite)) => judge_twinned(&run, &suite, &taken)?,
         (_, None) => run.judge(&taken)?,
     };
@@ -215,27 +209,15 @@ impl<'a> Run<'a> {
     pub(super) fn as_they_stand(&self) -> LaidTests {
         let files = self.sealed.files.clone();
         let code = files.keys().filter(|path| self.runner.is_test_file(path)).cloned().collect();
-        LaidTests::bare(files, code)
-    }
-
-    /// The sealed files, with canaries.
-    fn with_canaries(&self) -> LaidTests {
-        let LaidTests { mut files, code, .. } = self.as_they_stand();
-        let mut rng = TestRng::new(self.seed);
-        let mut names = TestRng::new(rng.below(usize::MAX) as u64);
-        let languages = &self.context.shared.languages;
-        let style = languages.canary_style(self.context.language, &self.runner.canaries);
-        let canaries =
-            style.map_or(Vec::new(), |style| plant(style, &mut files, &code, &mut rng, &mut names));
-        LaidTests { files, code, canaries }
+        LaidTests { files, code }
     }
 
     fn judge(&self, files: &Snapshot) -> Result<Judgement, JudgeError> {
-        let laid = self.with_canaries();
+        let laid = self.as_they_stand();
         let base = Archive::of_snapshot(files)?;
         match self.build(&self.runner.build, &base, Some(&laid))? {
             Err(outcome) => Ok(self.not_run(FailReason::DidNotBuild, &outcome, "")),
-            Ok(built) => Ok(self.resolve_run(&laid, self.run_tests(&built, &laid)?)),
+            Ok(built) => self.resolve_run(self.run_tests(&built, &laid)?, |_, _| Ok(())),
         }
     }
 
@@ -284,7 +266,7 @@ impl<'a> Run<'a> {
                 return Ok(self.not_run(reason, outcome, &why));
             }
         };
-        let mut resolved = resolve(&self.sealed.names, &[], &report.tests);
+        let mut resolved = resolve(&self.sealed.names, &report.tests);
         let mut twins = apart.twins(files, report, self.seed)?;
         twins.evidence.extend(report.evidence.iter().cloned());
         for test in resolved.tests.iter_mut().filter(|it| it.wrong.is_none()) {
@@ -407,7 +389,7 @@ impl<'a> Run<'a> {
             after.extend(archive.files()?);
         }
         let bytes = match (&driver, RelPath::parse(&self.runner.file)) {
-            (Some(_), _) => Some(sent),
+            (Some(_), _) => Some(sent.clone()),
             (None, Ok(path)) => after.get(&path).cloned(),
             (None, Err(_)) => Some(outcome.stdout.bytes.clone()),
         };
@@ -418,41 +400,45 @@ impl<'a> Run<'a> {
         let unlike = as_run.iter().filter(|(path, bytes)| after.get(*path) != Some(*bytes));
         let changed =
             unlike.map(|(path, _)| format!("the sealed file `{path}` was changed")).collect();
-        Ok(TestRun { outcome, report, changed })
+        Ok(TestRun { outcome, report, changed, sent })
     }
 
-    pub(super) fn resolve_run(&self, laid: &LaidTests, test_run: TestRun) -> Judgement {
-        let TestRun { outcome, report, changed } = test_run;
+    /// What a run of the tests as they stand comes to, when `look` has said what else is known of them.
+    pub(super) fn resolve_run(
+        &self,
+        test_run: TestRun,
+        look: impl FnOnce(&mut ResolvedTests, &mut BTreeSet<String>) -> Result<(), JudgeError>,
+    ) -> Result<Judgement, JudgeError> {
+        let TestRun { outcome, report, changed, .. } = test_run;
         if outcome.limit.is_some() {
-            return self.not_run(self.context.reason(&outcome), &outcome, "");
+            return Ok(self.not_run(self.context.reason(&outcome), &outcome, ""));
         }
         let report = match report {
             Ok(report) => report,
-            Err(why) => return self.not_run(FailReason::Crashed, &outcome, &why),
+            Err(why) => return Ok(self.not_run(FailReason::Crashed, &outcome, &why)),
         };
-        let resolved = resolve(&self.sealed.names, &laid.canaries, &report.tests);
-        let evidence = self.evidence(laid, &outcome, &report, &resolved, changed);
+        let mut resolved = resolve(&self.sealed.names, &report.tests);
+        let mut evidence = self.evidence(&report, &resolved, changed);
+        look(&mut resolved, &mut evidence)?;
         let mut tests: Vec<TestOutcome> = resolved.tests.iter().map(outcome_of).collect();
         if let Some(first) = tests.first_mut() {
             first.usage = Some(usage(&outcome));
         }
         let mut judgement = resolve_tests(tests, None);
         if !evidence.is_empty() {
-            return tampered(judgement, &evidence);
+            return Ok(tampered(judgement, &evidence));
         }
         if report.broken.is_some() {
             judgement.verdict = Verdict::Fail(FailReason::DidNotBuild);
         } else if report.tests.is_empty() {
             judgement.verdict = Verdict::Fail(self.context.reason(&outcome));
         }
-        judgement
+        Ok(judgement)
     }
 
     /// Everything that shows that the report is not to be believed, each once.
     fn evidence(
         &self,
-        laid: &LaidTests,
-        outcome: &Outcome,
         report: &TestReport,
         resolved: &ResolvedTests,
         changed: Vec<String>,
@@ -461,27 +447,19 @@ impl<'a> Run<'a> {
         evidence.extend(report.evidence.iter().cloned());
         evidence.extend(resolved.evidence.iter().cloned());
         let all_held = resolved.tests.iter().all(|it| it.wrong.is_none());
-        if self.runner.report == ReportKind::Lines {
-            match &report.mark {
-                Some(mark) if *mark == self.mark => {}
-                Some(_) => drop(evidence.insert("the end of the run was forged".to_owned())),
-                None if all_held => {
-                    evidence.insert("the run was ended before its end".to_owned());
-                }
-                None => {}
-            }
-        }
-        // With canaries that fail, an honest run never ends as if all had passed.
-        let must_fail = laid.canaries.iter().any(|it| !it.holds);
-        if all_held && must_fail && !self.ended_as_failed(outcome) {
-            let ended = self.context.ended(outcome);
-            evidence.insert(format!("the runner {ended}, although a test must fail"));
+        if !self.has_ended(report) {
+            let what = match &report.mark {
+                Some(_) => Some("the end of the run was forged"),
+                None => all_held.then_some("the run was ended before its end"),
+            };
+            evidence.extend(what.map(str::to_owned));
         }
         evidence
     }
 
-    fn ended_as_failed(&self, outcome: &Outcome) -> bool {
-        matches!(outcome.ending, Ending::Exited(status) if self.runner.failed_status.contains(&status))
+    /// Whether a driver of ours came to its end, where there is one.
+    pub(super) fn has_ended(&self, report: &TestReport) -> bool {
+        self.runner.report != ReportKind::Lines || report.mark.as_ref() == Some(&self.mark)
     }
 
     /// A judgement of tests that could not be run. What was printed is for people only: the answer's
@@ -520,7 +498,7 @@ pub(super) fn tampered(mut judgement: Judgement, evidence: &BTreeSet<String>) ->
     judgement
 }
 
-pub(super) fn outcome_of(found: &ResolvedTest) -> TestOutcome {
+fn outcome_of(found: &ResolvedTest) -> TestOutcome {
     let passed = TestOutcome::passed(&found.name, false, 1.0);
     let (failed, summary) = match found.wrong {
         None => return passed,

@@ -1,8 +1,6 @@
 //! Sealed unit tests: which must be there, and what a run of them comes to.
 //!
-//! The candidate's code and the tests share a process, so what is reported may be forged. Some
-//! tests of every run are canaries: made up for that run, among them some that must fail. A report
-//! in which they do not come to what they must is no result, but evidence.
+//! Every expected test must have been reported as passed, and no other may have been reported.
 
 use std::collections::BTreeMap;
 
@@ -11,8 +9,6 @@ use serde::Deserialize;
 use fairtrial_core::source::SourceError;
 use fairtrial_core::testrun::{ReportedTest, Status};
 use fairtrial_core::tree::{FileTree, RelPath};
-
-use crate::canaries::{Canary, canary_evidence};
 
 /// The `[tests]` table of a brief.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
@@ -110,11 +106,7 @@ pub struct ResolvedTests {
 
 /// Holds what was reported against what must be there.
 #[must_use]
-pub fn resolve(
-    expected: &[String],
-    canaries: &[Canary],
-    reported: &[ReportedTest],
-) -> ResolvedTests {
+pub fn resolve(expected: &[String], reported: &[ReportedTest]) -> ResolvedTests {
     let mut resolved = ResolvedTests::default();
     let mut by_name = BTreeMap::<&str, &ReportedTest>::new();
     for test in reported {
@@ -136,11 +128,8 @@ pub fn resolve(
         };
         resolved.tests.push(ResolvedTest { name: name.clone(), wrong, message });
     }
-    let any_held = resolved.tests.iter().any(|it| it.wrong.is_none());
-    resolved.evidence.extend(canary_evidence(canaries, reported, any_held));
     for test in reported {
-        let known = expected.contains(&test.name);
-        if !known && !canaries.iter().any(|canary| canary.is_meant(&test.name)) {
+        if !expected.contains(&test.name) {
             let message = test.message.clone();
             let wrong = Some(Wrong::Unknown);
             resolved.tests.push(ResolvedTest { name: test.name.clone(), wrong, message });
@@ -164,66 +153,27 @@ mod tests {
 
     fn resolved(tests: &[(&str, Status)]) -> (Vec<Option<Wrong>>, Vec<String>) {
         let names = ["m::a".to_owned(), "m::b".to_owned()];
-        let canary = |name: &str, holds| Canary { name: name.to_owned(), holds, copy_of: None };
-        let canaries = [canary("yes", true), canary("no", false)];
-        let resolved = resolve(&names, &canaries, &reported(tests));
+        let resolved = resolve(&names, &reported(tests));
         (resolved.tests.iter().map(|it| it.wrong).collect(), resolved.evidence)
-    }
-
-    const CANARIES: [(&str, Status); 2] = [("m::yes", Status::Passed), ("m::no", Status::Failed)];
-
-    fn with(tests: &[(&'static str, Status)]) -> Vec<(&'static str, Status)> {
-        tests.iter().copied().chain(CANARIES).collect()
     }
 
     #[test]
     fn every_expected_test_must_be_there_and_no_other() {
         use Status::{Failed, Passed, Skipped};
         let none: Vec<String> = Vec::new();
-        let all = resolved(&with(&[("m::a", Passed), ("m::b", Passed)]));
+        let all = resolved(&[("m::a", Passed), ("m::b", Passed)]);
         assert_eq!(all, (vec![None, None], none.clone()));
-        let some = resolved(&with(&[("m::a", Failed), ("m::c", Passed)]));
+        let some = resolved(&[("m::a", Failed), ("m::c", Passed)]);
         assert_eq!(
             some,
             (vec![Some(Wrong::Failed), Some(Wrong::Missing), Some(Wrong::Unknown)], none.clone())
         );
-        let skipped = resolved(&with(&[("m::a", Passed), ("m::b", Skipped)]));
+        let skipped = resolved(&[("m::a", Passed), ("m::b", Skipped)]);
         assert_eq!(skipped, (vec![None, Some(Wrong::Skipped)], none.clone()));
         // Nothing could be loaded: that is no tampering.
         assert_eq!(resolved(&[]), (vec![Some(Wrong::Missing); 2], none));
-    }
-
-    #[test]
-    fn canaries_show_a_report_that_is_not_to_be_believed() {
-        use Status::{Failed, Passed, Skipped};
-        let passed = [("m::a", Passed), ("m::b", Passed)];
-        for (canaries, part) in [
-            ([("yes", Passed), ("no", Passed)], "must fail was reported as passed"),
-            ([("yes", Failed), ("no", Failed)], "must pass failed"),
-            ([("yes", Skipped), ("no", Failed)], "was skipped"),
-        ] {
-            let tests: Vec<_> = passed.into_iter().chain(canaries).collect();
-            let evidence = resolved(&tests).1;
-            assert!(evidence.iter().any(|it| it.contains(part)), "{part}: {evidence:?}");
-        }
-        assert_eq!(resolved(&passed).1.len(), 2);
-        let twice = with(&[("m::a", Passed), ("m::b", Failed), ("m::b", Passed)]);
-        assert!(resolved(&twice).1[0].contains("in two ways"));
-    }
-
-    #[test]
-    fn a_changed_copy_says_something_only_where_its_original_holds() {
-        use Status::{Failed, Passed};
-        let copy_of = Some("a".to_owned());
-        let canaries = [Canary { name: "copy".to_owned(), holds: false, copy_of }];
-        let names = ["m::a".to_owned(), "m::b".to_owned()];
-        let evidence = |original| {
-            let tests = [("m::a", original), ("m::b", Passed), ("m::copy", Passed)];
-            resolve(&names, &canaries, &reported(&tests)).evidence
-        };
-        // A wrong answer may give just the number that the copy asks for.
-        assert!(evidence(Failed).is_empty());
-        assert_eq!(evidence(Passed).len(), 1);
+        let twice = resolved(&[("m::a", Passed), ("m::b", Failed), ("m::b", Passed)]);
+        assert!(twice.1[0].contains("in two ways"));
     }
 
     #[test]

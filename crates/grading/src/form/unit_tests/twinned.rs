@@ -6,15 +6,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use fairtrial_core::judgement::{Judgement, TestOutcome};
+use fairtrial_core::judgement::Judgement;
 use fairtrial_core::tree::Snapshot;
 use fairtrial_core::verdict::{FailReason, Verdict};
 use fairtrial_sandbox::{Archive, Outcome};
 
-use super::run::{Built, LaidTests, Run, outcome_of, tampered};
-use super::sealed::{ResolvedTests, TestsProcess, Wrong, resolve};
+use super::run::{Built, LaidTests, Run, tampered};
+use super::sealed::{ResolvedTests, TestsProcess, Wrong};
 use crate::context::JudgeError;
-use crate::outcome::{resolve as resolve_tests, usage};
 use crate::test_rng::TestRng;
 use crate::twins::{Choice, Findings, Level, Suite, Trace};
 
@@ -37,6 +36,8 @@ struct TwinRun {
     findings: Result<Findings, (FailReason, String)>,
     /// What shows that files were changed.
     changed: BTreeSet<String>,
+    /// Whether a file of tests could not be loaded.
+    is_broken: bool,
 }
 
 impl TwinRun {
@@ -67,7 +68,7 @@ impl Twinning<'_> {
     /// Runs it with these changes; the error is how the build failed.
     fn run(&mut self, choice: &Choice) -> Result<Result<TwinRun, Box<Outcome>>, JudgeError> {
         let written = self.suite.write(choice, &mut self.rng);
-        let laid = LaidTests::bare(written.files.clone(), written.code.clone());
+        let laid = LaidTests { files: written.files.clone(), code: written.code.clone() };
         let built = self.run.build(&self.run.runner.build, self.base, Some(&laid))?;
         let built = match built {
             Ok(built) => built,
@@ -75,17 +76,22 @@ impl Twinning<'_> {
         };
         let test_run = self.run.run_tests(&built, &laid)?;
         let (outcome, context) = (test_run.outcome, self.run.context);
+        let mut is_broken = false;
         let findings = match test_run.report {
             _ if outcome.limit.is_some() => Err((context.reason(&outcome), String::new())),
             Err(why) => Err((FailReason::Crashed, why)),
             Ok(report) => {
-                let streams = [&outcome.stdout.bytes[..], &outcome.stderr.bytes[..]];
+                is_broken = report.broken.is_some();
+                let streams =
+                    [&outcome.stdout.bytes[..], &outcome.stderr.bytes[..], &test_run.sent[..]];
                 let trace = Trace::read(&written.mark, &streams);
-                Ok(Findings::read(self.suite, &written, &report.tests, &trace))
+                let mut findings = Findings::read(self.suite, &written, &report.tests, &trace);
+                findings.any_failed |= !self.run.has_ended(&report);
+                Ok(findings)
             }
         };
         let changed = test_run.changed.into_iter().collect();
-        Ok(Ok(TwinRun { outcome, findings, changed }))
+        Ok(Ok(TwinRun { outcome, findings, changed, is_broken }))
     }
 
     /// Runs it with these changes. Literals differ, so one half may build where another does not: then assertions
@@ -151,6 +157,11 @@ pub fn judge_twinned(
     for level in [Level::Full, Level::Swaps, Level::Named] {
         let halves = suite.halves(level, &mut twinning.rng);
         let first = match twinning.run(&halves[0])? {
+            Ok(first) if first.is_broken && !is_broken_as_it_stands(run, &base)? => {
+                notes = vec![less(level, &run.said(&first.outcome))];
+                as_it_stands = as_it_stands.or(Some(Built::Given(&base)));
+                continue;
+            }
             Ok(first) => first,
             Err(outcome) => {
                 if as_it_stands.is_none() {
@@ -177,9 +188,8 @@ pub fn judge_twinned(
         judgement.notes.extend(notes);
         return Ok(judgement);
     };
-    let laid = run.as_they_stand();
-    let test_run = run.run_tests(&built, &laid)?;
-    let mut judgement = run.resolve_run(&laid, test_run);
+    let test_run = run.run_tests(&built, &run.as_they_stand())?;
+    let mut judgement = run.resolve_run(test_run, |_, _| Ok(()))?;
     judgement.notes.extend(notes);
     Ok(judgement)
 }
@@ -193,6 +203,12 @@ fn less(level: Level, said: &str) -> String {
     };
     let line = said.lines().find(|it| it.contains("error")).unwrap_or_default().trim();
     format!("{what}, since they did not build with it: {line}")
+}
+
+/// Whether the tests cannot be loaded as they stand.
+fn is_broken_as_it_stands(run: &Run<'_>, base: &Archive) -> Result<bool, JudgeError> {
+    let test_run = run.run_tests(base, &run.as_they_stand())?;
+    Ok(test_run.report.is_ok_and(|it| it.broken.is_some()))
 }
 
 fn build_as_it_stands<'a>(
@@ -263,47 +279,30 @@ impl Twinning<'_> {
             Ok(built) => built,
             Err(outcome) => return Ok(run.not_run(FailReason::DidNotBuild, &outcome, "")),
         };
-        let laid = run.as_they_stand();
-        let test_run = run.run_tests(&built, &laid)?;
-        let outcome = test_run.outcome;
-        if outcome.limit.is_some() {
-            return Ok(run.not_run(run.context.reason(&outcome), &outcome, ""));
-        }
-        let report = match test_run.report {
-            Ok(report) => report,
-            Err(why) => return Ok(run.not_run(FailReason::Crashed, &outcome, &why)),
-        };
-        let mut resolved = resolve(&run.sealed.names, &[], &report.tests);
-        let mut evidence: BTreeSet<String> = test_run.changed.into_iter().collect();
-        evidence.extend(resolved.evidence.iter().cloned());
-        evidence.extend(runs.iter().flat_map(TwinRun::evidence));
-        let unfailed = runs.iter().filter_map(|it| it.findings.as_ref().ok());
-        let unfailed: BTreeSet<&String> = unfailed.flat_map(|it| &it.unfailed).collect();
-        if resolved.tests.iter().any(|it| it.wrong.is_none() && unfailed.contains(&it.name)) {
-            evidence.insert("a test that must fail was reported as passed".to_owned());
-        }
-        for twin_run in &runs {
-            unsteady(&mut resolved, twin_run);
-        }
-        let mut tests: Vec<TestOutcome> = resolved.tests.iter().map(outcome_of).collect();
-        if let Some(first) = tests.first_mut() {
-            first.usage = Some(usage(&outcome));
-        }
-        let mut judgement = resolve_tests(tests, None);
+        let test_run = run.run_tests(&built, &run.as_they_stand())?;
         let limit = runs.iter().find_map(|it| it.findings.as_ref().err()).map(|it| it.0);
-        if evidence.is_empty() {
-            // A wrong answer may give what a changed assertion asks for: only where its own holds does that say
-            // something.
-            let held = runs.iter().flat_map(TwinRun::held).collect();
-            let confirmed = self.confirmed(held, &mut runs)?;
-            evidence = self.places(&self.of_passed(&confirmed, &resolved));
-        }
-        if !evidence.is_empty() {
-            return Ok(tampered(judgement, &evidence));
-        }
-        if report.tests.is_empty() {
-            judgement.verdict = Verdict::Fail(run.context.reason(&outcome));
-        } else if let (Verdict::Pass, Some(reason)) = (judgement.verdict, limit) {
+        let mut judgement = run.resolve_run(test_run, |resolved, evidence| {
+            evidence.extend(runs.iter().flat_map(TwinRun::evidence));
+            let unfailed = runs.iter().filter_map(|it| it.findings.as_ref().ok());
+            let unfailed: BTreeSet<&String> = unfailed.flat_map(|it| &it.unfailed).collect();
+            let passed = resolved.tests.iter().filter(|it| it.wrong.is_none());
+            for test in passed.filter(|it| unfailed.contains(&it.name)) {
+                let name = &test.name;
+                evidence.insert(format!("`{name}` was made to fail, and was reported as passed"));
+            }
+            for twin_run in &runs {
+                unsteady(resolved, twin_run);
+            }
+            if evidence.is_empty() {
+                // A wrong answer may give what a changed assertion asks for: only where its own holds does that say
+                // something.
+                let held = runs.iter().flat_map(TwinRun::held).collect();
+                let confirmed = self.confirmed(held, &mut runs)?;
+                evidence.extend(self.places(&self.of_passed(&confirmed, resolved)));
+            }
+            Ok(())
+        })?;
+        if let (Verdict::Pass, Some(reason)) = (judgement.verdict, limit) {
             judgement.verdict = Verdict::Fail(reason);
         }
         Ok(judgement)

@@ -1,0 +1,315 @@
+//! Tests in JavaScript, by node's own runner and its `assert`.
+
+use fairtrial_core::tree::{FileTree, RelPath};
+use tree_sitter::Node;
+
+use super::edit::Edit;
+use super::literal::{Literal, LiteralKind};
+use super::syntax::{
+    Site, Source, TestFileParts, TestItem, TestSyntax, children, outermost, random_word, words,
+};
+use crate::test_rng::TestRng;
+
+pub const SYNTAX: TestSyntax = TestSyntax {
+    name: "javascript",
+    grammar: || tree_sitter_javascript::LANGUAGE.into(),
+    take_apart,
+    beside,
+    fresh_name,
+    fails_below: false,
+};
+
+/// What notes, over the driver's channel: held before anything of the answer's is there.
+const HEAD: &str = r#"const {id}N = ((write, seen) => (site, held) => { const it = 2 * site + held; if (!seen[it]) { seen[it] = 1; write(3, `{"note": "{mark}${site}=${held};"}\n`); } })(process.getBuiltinModule('fs').writeSync, { __proto__: null }); "#;
+
+/// Functions that make tests.
+const TESTS: &[&str] = &["test", "it", "t.test"];
+
+/// What shows that a file looks at the names of its tests.
+const LOOKS: &[&str] = &["t.name", "context.name", "ctx.name", ".fullName", "snapshot"];
+
+/// Assertions with those that fail where they hold.
+const TWINS: &[(&str, &str)] = &[
+    ("strictEqual", "notStrictEqual"),
+    ("equal", "notEqual"),
+    ("deepStrictEqual", "notDeepStrictEqual"),
+    ("deepEqual", "notDeepEqual"),
+    ("match", "doesNotMatch"),
+];
+
+/// Assertions whose first two arguments are to be equal.
+const EQUALITIES: &[&str] = &["strictEqual", "equal", "deepStrictEqual", "deepEqual"];
+
+/// Assertions that are met by an error.
+const THROWS: &[&str] = &["throws", "rejects"];
+
+fn fresh_name(rng: &mut TestRng, _: usize) -> String {
+    random_word(rng, 12)
+}
+
+fn beside(_: &FileTree, _: &RelPath) -> Option<(RelPath, String)> {
+    None
+}
+
+fn take_apart(source: &Source<'_>) -> TestFileParts {
+    let root = source.tree.root_node();
+    let mut parts = TestFileParts {
+        may_rename: !LOOKS.iter().any(|it| source.text.contains(it)),
+        ..TestFileParts::default()
+    };
+    let is_first = |node: &Node<'_>| {
+        let is_directive = node.kind() == "expression_statement"
+            && node.child(0).is_some_and(|it| it.kind() == "string");
+        is_directive || matches!(node.kind(), "comment" | "hash_bang_line")
+    };
+    let Some(head) = children(root).into_iter().find(|it| !is_first(it)) else { return parts };
+    parts.head.push(Edit::before(head.start_byte(), HEAD));
+    for node in source.all(root) {
+        match node.kind() {
+            "call_expression" => parts.tests.extend(test(source, node)),
+            "expression_statement" if !node.has_error() => parts.sites.extend(site(source, node)),
+            _ => {}
+        }
+    }
+    parts.sites = outermost(parts.sites);
+    for site in &mut parts.sites {
+        let inside = |it: &TestItem| {
+            it.slot
+                .as_ref()
+                .is_some_and(|slot| slot.start <= site.at.start && site.at.end <= slot.end)
+        };
+        site.test = parts.tests.iter().rposition(inside);
+    }
+    // With a test that stands in another one, that one fails, too.
+    let slots: Vec<_> = parts.tests.iter().filter_map(|it| it.slot.clone()).collect();
+    for test in &mut parts.tests {
+        let own = test.slot.clone().unwrap_or_default();
+        if slots.iter().any(|it| it.start < own.start && own.end < it.end) {
+            test.fails.clear();
+        }
+    }
+    // What stands between them may be of consequence.
+    parts.tests.iter_mut().for_each(|it| it.slot = None);
+    parts
+}
+
+/// The function of a test, where a call makes one.
+fn body_of<'t>(source: &Source<'_>, call: Node<'t>) -> Option<Node<'t>> {
+    let function = source.of(call.child_by_field_name("function")?);
+    let arguments = call.child_by_field_name("arguments").filter(|_| TESTS.contains(&function))?;
+    let last =
+        children(arguments).into_iter().rfind(|it| it.is_named() && it.kind() != "comment")?;
+    let body = last.child_by_field_name("body")?;
+    let is_function = matches!(last.kind(), "arrow_function" | "function_expression" | "function");
+    (is_function && body.kind() == "statement_block").then_some(body)
+}
+
+fn test(source: &Source<'_>, call: Node<'_>) -> Option<TestItem> {
+    let body = body_of(source, call)?;
+    let arguments = children(call.child_by_field_name("arguments")?);
+    let name = *arguments.iter().find(|it| it.is_named() && it.kind() != "comment")?;
+    if name.kind() != "string" {
+        return None;
+    }
+    let at = name.start_byte() + 1..name.end_byte() - 1;
+    let text = &source.text[at.clone()];
+    let has_callback =
+        source.of(body.parent()?).split("=>").next().is_some_and(|it| it.contains(','));
+    let is_plain = !text.is_empty() && !text.contains('\\');
+    let is_alone = source.text.matches(text).count() == 1 && source.mentions(text) <= 1;
+    let name_at = if is_plain && is_alone { at } else { 0..0 };
+    let leaves = ["return", "skip", "todo"].iter().any(|it| source.of(call).contains(it));
+    let fails = if leaves || has_callback {
+        Vec::new()
+    } else {
+        vec![Edit::before(body.end_byte() - 1, "; throw new Error('the end'); ")]
+    };
+    Some(TestItem { name: text.to_owned(), name_at, slot: Some(call.byte_range()), fails })
+}
+
+/// Whether something around it may catch what fails here.
+fn is_caught(source: &Source<'_>, node: Node<'_>) -> bool {
+    let mut at = node.parent();
+    while let Some(outer) = at {
+        if outer.kind() == "try_statement" {
+            return true;
+        }
+        let called = outer.child_by_field_name("function").map_or("", |it| source.of(it));
+        if outer.kind() == "call_expression"
+            && THROWS.iter().any(|it| called.ends_with(it) || called.ends_with(".catch"))
+        {
+            return true;
+        }
+        at = outer.parent();
+    }
+    false
+}
+
+fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
+    let mut call = node.child(0)?;
+    if call.kind() == "await_expression" {
+        call = children(call).into_iter().find(|it| it.is_named())?;
+    }
+    if call.kind() != "call_expression" || is_caught(source, node) {
+        return None;
+    }
+    let function = call.child_by_field_name("function")?;
+    let word = source.of(function);
+    let own = word.rsplit('.').next().unwrap_or_default();
+    let by_object =
+        word.starts_with("assert.") || word.starts_with("t.assert.") || word == "assert";
+    let is_bare = word == own && EQUALITIES.contains(&own) && source.text.contains("node:assert");
+    if !by_object && !is_bare {
+        return None;
+    }
+    let arguments = call.child_by_field_name("arguments")?;
+    let given: Vec<_> = children(arguments)
+        .into_iter()
+        .filter(|it| it.is_named() && it.kind() != "comment")
+        .collect();
+    let mut literals = Vec::new();
+    if EQUALITIES.contains(&own) && given.len() >= 2 {
+        let found = [given[1], given[0]].map(|it| side(source, node, it));
+        literals = found.into_iter().find(|it| !it.is_empty()).unwrap_or_default();
+    }
+    let twin = TWINS.iter().find_map(|&(one, other)| match own {
+        _ if own == one => Some(other),
+        _ if own == other => Some(one),
+        _ => None,
+    });
+    let is_truth = word == "assert" || word == "assert.ok" || word == "assert.strict.ok";
+    let swapped = match (twin, given.first()) {
+        (Some(twin), _) if !is_bare => {
+            let name = function.child_by_field_name("property")?;
+            Some(vec![Edit::new(name.byte_range(), twin)])
+        }
+        (_, Some(first)) if is_truth => {
+            Some(vec![Edit::before(first.start_byte(), "!("), Edit::before(first.end_byte(), ")")])
+        }
+        // With another error, where one is named.
+        _ if THROWS.contains(&own) && given.len() > 1 && given[1].kind() == "identifier" => {
+            Some(vec![Edit::new(given[1].byte_range(), "URIError")])
+        }
+        _ => None,
+    };
+    let noted = vec![
+        Edit::before(node.start_byte(), "try { "),
+        Edit::before(node.end_byte(), "; {id}N({site}, 1); } catch ({id}E) { {id}N({site}, 0); }"),
+    ];
+    Some(Site {
+        at: node.byte_range(),
+        line: node.start_position().row + 1,
+        test: None,
+        is_certain: is_certain(source, node),
+        swapped: swapped.map(|edits| [edits, noted.clone()].concat()),
+        is_made: literals.is_empty(),
+        noted,
+        literals,
+    })
+}
+
+/// Whether a test that passes has come by a statement.
+fn is_certain(source: &Source<'_>, node: Node<'_>) -> bool {
+    let call = || {
+        let block = node.parent().filter(|it| it.kind() == "statement_block")?;
+        let call = block.parent()?.parent()?.parent()?;
+        (body_of(source, call)?.id() == block.id()).then_some((block, call))
+    };
+    let Some((block, call)) = call() else { return false };
+    let leaves = |it: Node<'_>| ["return", "skip"].iter().any(|word| source.of(it).contains(word));
+    let before = children(block).into_iter().take_while(|it| it.id() != node.id());
+    let options = source.of(call).split("=>").next().unwrap_or_default();
+    !options.contains("skip") && !options.contains("todo") && !before.into_iter().any(leaves)
+}
+
+/// The literals of one side: its own, or those of a name that is used here only.
+fn side(source: &Source<'_>, site: Node<'_>, node: Node<'_>) -> Vec<Literal> {
+    if node.kind() != "identifier" {
+        return expected(source, node).unwrap_or_default();
+    }
+    let name = source.of(node);
+    let mut at = site.parent();
+    while let Some(outer) = at {
+        if outer.kind() == "statement_block" {
+            let binds =
+                source.all(outer).into_iter().filter(|it| it.kind() == "variable_declarator");
+            let value = binds.filter_map(|it| {
+                let is_it = it.child_by_field_name("name").is_some_and(|it| source.of(it) == name);
+                it.child_by_field_name("value").filter(|_| is_it)
+            });
+            if let Some(value) = value.into_iter().next() {
+                let uses = words(source.of(outer)).filter(|it| *it == name).count();
+                return if uses == 2 {
+                    expected(source, value).unwrap_or_default()
+                } else {
+                    Vec::new()
+                };
+            }
+        }
+        at = outer.parent();
+    }
+    Vec::new()
+}
+
+/// The literals of an expectation that calls nothing. `None` when it does.
+fn expected(source: &Source<'_>, node: Node<'_>) -> Option<Vec<Literal>> {
+    let literal = |kind| Some(vec![Literal { at: node.byte_range(), kind }]);
+    match node.kind() {
+        "number" => {
+            let is_float = source.of(node).contains('.');
+            return literal(if is_float { LiteralKind::Float } else { LiteralKind::Integer });
+        }
+        "string" => return literal(LiteralKind::Text),
+        "true" | "false" => return literal(LiteralKind::Truth),
+        "template_string" | "regex" | "member_expression" | "subscript_expression" => {
+            return Some(Vec::new());
+        }
+        "pair" => return expected(source, node.child_by_field_name("value")?),
+        "call_expression"
+        | "arrow_function"
+        | "function_expression"
+        | "await_expression"
+        | "ternary_expression" => return None,
+        "new_expression" => {
+            let class = source.of(node.child_by_field_name("constructor")?);
+            let is_plain = ["Set", "Map", "Date", "Array"].contains(&class);
+            return expected(source, node.child_by_field_name("arguments").filter(|_| is_plain)?);
+        }
+        _ => {}
+    }
+    let mut found = Vec::new();
+    for child in children(node) {
+        found.extend(expected(source, child)?);
+    }
+    Some(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_expected_is_found() {
+        for (statement, found) in [
+            ("assert.strictEqual(f(3), 6);", vec!["6"]),
+            ("assert.deepStrictEqual(f(3), { a: [1, 'b'] }, 'four')", vec!["1", "'b'"]),
+            ("assert.equal(f(3), g(4));", vec![]),
+            ("assert(f(3));", vec![]),
+            ("const want = [1]; assert.deepEqual(f(), want);", vec!["1"]),
+            ("await assert.rejects(f(), RangeError);", vec![]),
+        ] {
+            let text = format!("test('takes it', async () => {{ {statement} }});\n");
+            let mut parser = tree_sitter::Parser::new();
+            parser.set_language(&tree_sitter_javascript::LANGUAGE.into()).unwrap();
+            let tree = parser.parse(&text, None).unwrap();
+            let parts = take_apart(&Source { text: &text, tree: &tree });
+            assert_eq!((parts.sites.len(), parts.tests.len()), (1, 1), "{statement}");
+            let site = &parts.sites[0];
+            let seen: Vec<_> =
+                site.literals.iter().map(|it| text[it.at.clone()].to_owned()).collect();
+            assert_eq!(seen, found, "{statement}");
+            assert!(site.is_certain && site.test == Some(0), "{statement}");
+            assert_eq!(&text[parts.tests[0].name_at.clone()], "takes it");
+        }
+    }
+}
