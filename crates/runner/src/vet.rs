@@ -11,6 +11,7 @@ use fairtrial_core::plan::ReadingMode;
 use fairtrial_core::tree::FileTree;
 use fairtrial_core::vet::{JudgedProof, ProcessChoice, SealedPart, VettedTask, vetted};
 use fairtrial_grading::{Judge, JudgeOptions, PosedTask};
+use fairtrial_sandbox::Tier;
 
 use crate::pool::work_through;
 use crate::prepare::{JudgingSetup, PlannedTask, PrepareError, PrepareOptions, Sources};
@@ -111,6 +112,10 @@ pub fn vet(
 /// Where a task's unit tests run, and whether its right proofs hold with them elsewhere.
 fn own_process(entry: &PlannedTask, judge: &Judge) -> Option<ProcessChoice> {
     let (is, form) = entry.task.form.other_process()?;
+    if judge.sandbox().tier() != Tier::Full {
+        // There is no choice.
+        return Some(ProcessChoice { is: "shared", other: "apart", holds_there: false });
+    }
     let other = if is == "apart" { "shared" } else { "apart" };
     let task = PosedTask { task: entry.task.task.clone(), form };
     let elsewhere = PlannedTask {

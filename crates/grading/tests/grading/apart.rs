@@ -167,7 +167,7 @@ const BERTH_CHEATS: &[(&str, &str)] = &[
         "nested without end",
         "def load(name):\n    x = ()\n    for _ in range(100000): x = (x,)\n    return x\nload.ship = Ship\n",
     ),
-    ("a number without end", "def load(name): return 10 ** 5000000\nload.ship = Ship\n"),
+    ("a number without end", "def load(name): return 10 ** 500000\nload.ship = Ship\n"),
     ("a generator without end", "def load(name):\n    while True: yield 17\nload.ship = Ship\n"),
     (
         "asks for what it may not have",
@@ -187,7 +187,7 @@ fn no_cheat_of_an_object_s_own_passes_apart() {
         file: "berth.py",
         table: "runner = \"pytest\"",
         sealed: &sealed,
-        time: 20,
+        time: 5,
         ..TestTask::default()
     };
     let right = task.judge(&[("berth.py", BERTHS_RIGHT)]);

@@ -304,8 +304,12 @@ fn no_cheat_passes_unit_tests_and_what_is_forged_is_named() {
         let mut named = 0;
         for (at, (what, code)) in UNITS.iter().enumerate() {
             let code = format!("_toll = lambda n: 0\n{code}\ndef toll(n):\n    return _toll(n)\n");
-            // Each by both runners, apart by one and shared by the other.
+            // Each in one process with the tests by one runner, and some apart by the other.
             let is_apart = at % 2 == usize::from(runner.name == "pytest");
+            // Apart, most of them do nothing that others do not do, too.
+            if is_apart && at % 3 != 0 {
+                continue;
+            }
             let judged = if is_apart { runner.judge(&code) } else { runner.judge_shared(&code) };
             let shown = format!("{what} ({}): {judged:#?}", runner.name);
             assert!(!judged.verdict.is_pass() && !judged.verdict.is_void(), "{shown}");

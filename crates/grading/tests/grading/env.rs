@@ -1,12 +1,14 @@
 //! What the tests of this folder share.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::sync::Mutex;
 
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::language::Languages;
 use fairtrial_core::tree::{FileTree, RelPath};
 use fairtrial_core::verdict::{FailReason, Verdict};
-use fairtrial_grading::{Docket, Judge, Toolbox, limits_of};
+use fairtrial_grading::{Docket, Judge, PosedTask, Toolbox, limits_of};
 use fairtrial_sandbox::{Demand, Sandbox};
 
 pub const PASS: Verdict = Verdict::Pass;
@@ -75,17 +77,31 @@ impl TestTask<'_> {
         let docket = Docket::parse("d", &tree(&files).into(), &languages).unwrap();
         let task = &docket.tasks[0];
         let sandbox = sandbox();
-        let names = task.languages(&languages);
-        let mut tools = Toolbox::find(&languages, names.into_iter(), &sandbox);
-        tools.get(language).unwrap();
-        if let Some(runner) = task.form.runner() {
-            tools.find_runner(&languages, language, runner, &sandbox);
-            tools.runner(language, runner).unwrap();
-        }
-        tools.find_packages(&languages, task, task.form.runner(), &sandbox);
+        let tools = tools_of(task, &languages, &sandbox);
         let limits = limits_of(&languages, &docket.settings, task, &Default::default());
         Judge::new(languages, tools, sandbox).judge_files(task, &tree(answer), limits, false)
     }
+}
+
+/// The tools of a task. Those of a language, runner and packages are looked for once.
+fn tools_of(task: &PosedTask, languages: &Languages, sandbox: &Sandbox) -> Toolbox {
+    static FOUND: Mutex<BTreeMap<String, Toolbox>> = Mutex::new(BTreeMap::new());
+    let runner = task.form.runner();
+    let key = format!("{} {runner:?} {:?}", task.task.language, task.task.packages);
+    if let Some(known) = FOUND.lock().unwrap().get(&key) {
+        return known.clone();
+    }
+    let language = task.task.language.as_str();
+    let names = task.languages(languages);
+    let mut tools = Toolbox::find(languages, names.into_iter(), sandbox);
+    tools.get(language).unwrap();
+    if let Some(runner) = runner {
+        tools.find_runner(languages, language, runner, sandbox);
+        tools.runner(language, runner).unwrap();
+    }
+    tools.find_packages(languages, task, runner, sandbox);
+    FOUND.lock().unwrap().insert(key, tools.clone());
+    tools
 }
 
 /// Judges an answer to a task of calls or cases.

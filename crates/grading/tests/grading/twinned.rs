@@ -126,3 +126,45 @@ fn no_cheat_passes_twins_in_java() {
         JAVA.check();
     }
 }
+
+/// Tests each of which needs that the one before it ran.
+fn in_order() -> String {
+    let one = |n: usize| {
+        let last = n - 1;
+        format!(
+            "func Test{n}(t *testing.T) {{\n\tif paid != 2*{last} {{\n\t\tt.Error(paid)\n\t}}\n\tpaid = Toll({n})\n}}\n\n"
+        )
+    };
+    format!(
+        "package answer\n\nimport \"testing\"\n\nvar paid int\n\n{}",
+        (1..5).map(one).collect::<String>()
+    )
+}
+
+#[test]
+fn tests_that_need_their_order_are_told_so_and_can_have_it() {
+    if !needs::there(&["go"]) {
+        return;
+    }
+    let code = in_order();
+    let sealed: &[(&str, &str)] =
+        &[("toll_test.go", &code), ("tests.list", "Test1\nTest2\nTest3\nTest4\n")];
+    let judge = |table: &str| {
+        TestTask {
+            form: "tests",
+            language: "go",
+            file: "toll.go",
+            table,
+            sealed,
+            time: 10,
+            ..TestTask::default()
+        }
+        .judge(&[("toll.go", "package answer\n\nfunc Toll(n int) int { return n * 2 }\n")])
+    };
+    let judged = judge("runner = \"go\"");
+    assert_eq!(judged.verdict, fail(FailReason::WrongResult), "{judged:#?}");
+    let said = judged.tests.iter().find(|it| it.failed.is_some()).map(|it| it.found.as_str());
+    assert!(said.is_some_and(|it| it.contains("in another order")), "{judged:#?}");
+    let judged = judge("runner = \"go\"\nprocess = \"shared\"");
+    assert_eq!((judged.verdict, judged.notes.len()), (PASS, 0), "{judged:#?}");
+}

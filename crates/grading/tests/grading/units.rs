@@ -134,7 +134,7 @@ impl SuiteOfRunner {
             table: &table,
             sealed,
             head: "",
-            time: 40,
+            time: 12,
             disk: "",
         }
         .judge(answer)

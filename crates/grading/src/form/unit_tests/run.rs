@@ -30,6 +30,10 @@ use crate::twins::Suite;
 /// Longest message kept of a test, in bytes.
 const MESSAGE_MAX: usize = 4 << 10;
 
+/// What is said where tests that run apart cannot.
+const NOT_APART: &str =
+    "the tests shared a process with the answer: to run them apart takes the full tier";
+
 /// A run of sealed tests, prepared.
 pub(super) struct Run<'a> {
     pub(super) context: &'a JudgeContext<'a>,
@@ -93,11 +97,10 @@ pub fn judge(
     let run = Run::prepare(context, settings, runner, sealed);
     let is_shared = settings.process == Some(TestsProcess::Shared);
     let suite = Suite::take_apart(&runner.twins, &sealed.files, |it| runner.is_test_file(it));
+    // Elsewhere the folders of two sandboxes have different names.
+    let has_room = context.sandbox().tier() == Tier::Full;
     let mut judgement = match (&runner.apart, suite) {
-        // Elsewhere the folders of two sandboxes have different names.
-        (Some(apart), _) if !is_shared && context.sandbox().tier() == Tier::Full => {
-            run.judge_apart(apart, &taken)?
-        }
+        (Some(apart), _) if !is_shared && has_room => run.judge_apart(apart, &taken)?,
         // Where there is no other way, it asks for less.
         (None, Some(suite)) if is_shared => judge_twinned(&run, &suite.with_own_names(), &taken)?,
         (_, Some(suite)) => judge_twinned(&run, &suite, &taken)?,
@@ -108,6 +111,9 @@ pub fn judge(
         judgement.message = check(context, settings, runner, &taken)?;
     }
     judgement.notes.splice(0..0, notes);
+    if runner.apart.is_some() && !is_shared && !has_room {
+        judgement.notes.push(NOT_APART.to_owned());
+    }
     Ok(judgement)
 }
 
