@@ -21,54 +21,52 @@ pub const SYNTAX: TestSyntax = TestSyntax {
 
 /// What asserts in place of the library's macros: it notes what it comes to and goes on. Nothing in it can be
 /// shadowed by what an answer exports.
-const HEAD: &str = r#"#[allow(unused_macros)] macro_rules! {id}_note { ($site:literal, $held:expr) => {{
-    static SEEN: ::std::sync::atomic::AtomicU8 = ::std::sync::atomic::AtomicU8::new(0);
-    let held: ::std::primitive::bool = $held;
-    let bit: ::std::primitive::u8 = if held { 1 } else { 2 };
-    if SEEN.fetch_or(bit, ::std::sync::atomic::Ordering::Relaxed) & bit == 0 {
-        let note = if held { ::std::concat!("\n{mark}", ::std::stringify!($site), "=1;\n") }
-            else { ::std::concat!("\n{mark}", ::std::stringify!($site), "=0;\n") };
+const HEAD: &str = r#"#[allow(dead_code)] pub fn {id}_note(site: ::std::primitive::u32, held: ::std::primitive::bool) {
+    static SEEN: ::std::sync::Mutex<::std::collections::BTreeSet<::std::primitive::u32>> = ::std::sync::Mutex::new(::std::collections::BTreeSet::new());
+    let mut seen = SEEN.lock().unwrap_or_else(::std::sync::PoisonError::into_inner);
+    if seen.insert(2 * site + held as ::std::primitive::u32) {
+        let note = ::std::format!("\n{mark}{}={};\n", site, held as ::std::primitive::u8);
         let _ = ::std::io::Write::write_all(&mut ::std::io::stderr(), note.as_bytes());
     }
-}} }
+}
 #[allow(unused_macros)] macro_rules! {id}_eq {
-    ($site:literal; $left:expr, $right:expr $(,)?) => { match (&$left, &$right) { (left, right) => {id}_note!($site, *left == *right) } };
+    ($site:literal; $left:expr, $right:expr $(,)?) => { match (&$left, &$right) { (left, right) => crate::{id}_note($site, *left == *right) } };
     ($site:literal; $left:expr, $right:expr, $($said:tt)+) => { match (&$left, &$right) { (left, right) => {
         if false { let _ = ::std::format_args!($($said)+); }
-        {id}_note!($site, *left == *right)
+        crate::{id}_note($site, *left == *right)
     } } };
 }
 #[allow(unused_macros)] macro_rules! {id}_ne {
-    ($site:literal; $left:expr, $right:expr $(,)?) => { match (&$left, &$right) { (left, right) => {id}_note!($site, !(*left == *right)) } };
+    ($site:literal; $left:expr, $right:expr $(,)?) => { match (&$left, &$right) { (left, right) => crate::{id}_note($site, !(*left == *right)) } };
     ($site:literal; $left:expr, $right:expr, $($said:tt)+) => { match (&$left, &$right) { (left, right) => {
         if false { let _ = ::std::format_args!($($said)+); }
-        {id}_note!($site, !(*left == *right))
+        crate::{id}_note($site, !(*left == *right))
     } } };
 }
 #[allow(unused_macros)] macro_rules! {id}_eq_right {
     ($site:literal; $left:expr, $right:expr $(, $($said:tt)*)?) => { match &$left { left => match ::std::panic::catch_unwind(::std::panic::AssertUnwindSafe(|| $right)) {
-        ::std::result::Result::Ok(right) => {id}_note!($site, *left == right),
-        _ => {id}_note!($site, false),
+        ::std::result::Result::Ok(right) => crate::{id}_note($site, *left == right),
+        _ => crate::{id}_note($site, false),
     } } };
 }
 #[allow(unused_macros)] macro_rules! {id}_eq_left {
     ($site:literal; $left:expr, $right:expr $(, $($said:tt)*)?) => { match &$right { right => match ::std::panic::catch_unwind(::std::panic::AssertUnwindSafe(|| $left)) {
-        ::std::result::Result::Ok(left) => {id}_note!($site, left == *right),
-        _ => {id}_note!($site, false),
+        ::std::result::Result::Ok(left) => crate::{id}_note($site, left == *right),
+        _ => crate::{id}_note($site, false),
     } } };
 }
 #[allow(unused_macros)] macro_rules! {id}_ok {
-    ($site:literal; $held:expr $(,)?) => { {id}_note!($site, if $held { true } else { false }) };
+    ($site:literal; $held:expr $(,)?) => { crate::{id}_note($site, if $held { true } else { false }) };
     ($site:literal; $held:expr, $($said:tt)+) => {{
         if false { let _ = ::std::format_args!($($said)+); }
-        {id}_note!($site, if $held { true } else { false })
+        crate::{id}_note($site, if $held { true } else { false })
     }};
 }
 #[allow(unused_macros)] macro_rules! {id}_no {
-    ($site:literal; $held:expr $(,)?) => { {id}_note!($site, if $held { false } else { true }) };
+    ($site:literal; $held:expr $(,)?) => { crate::{id}_note($site, if $held { false } else { true }) };
     ($site:literal; $held:expr, $($said:tt)+) => {{
         if false { let _ = ::std::format_args!($($said)+); }
-        {id}_note!($site, if $held { false } else { true })
+        crate::{id}_note($site, if $held { false } else { true })
     }};
 }
 "#;
