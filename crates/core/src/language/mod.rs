@@ -315,24 +315,24 @@ mod tests {
     fn a_language_may_say_how_tests_are_written_and_must_say_it_well() {
         let style =
             "name = '{snake}_{number}'\ntest = 'fn {name} {line}'\nlines = ['{a} + {b} = {sum}']\n";
-        let awk = |canaries: &str, style: &str| {
+        let awk = |twins: &str, style: &str| {
             format!(
                 "[awk]\ntitle='AWK'\ntags=['awk']\nextensions=['awk']\ntool=['awk']\nrun=['{{tool}}','{{file}}']\n\
-                 [awk.runners.tap]\ncommand=['{{tool}}']\nreport='tap'\ncanaries='{canaries}'\n[awk.canaries.own]\n{style}"
+                 [awk.runners.tap]\ncommand=['{{tool}}']\nreport='tap'\ntwins='{twins}'\n[awk.canaries.own]\n{style}"
             )
         };
         let add = |text: String| Languages::shipped().add("r.toml", &text);
         let mut languages = Languages::shipped();
-        languages.add("r.toml", &awk("own", style)).unwrap();
+        languages.add("r.toml", &awk("", style)).unwrap();
         assert!(languages.canary_style("awk", "own").is_some());
         assert!(languages.canary_style("python", "own").is_some(), "others may use it, too");
-        assert!(add(awk("node", style)).is_ok());
+        assert!(add(awk("rust", style)).is_ok());
         for (text, part) in [
-            (awk("none", style), "its canaries `none` are defined nowhere"),
-            (awk("own", &style.replace("{line}", "x")), "`test` lacks"),
-            (awk("own", &style.replace("{sum}", "7")), "without `{sum}`"),
-            (awk("own", &style.replace("{snake}", "x")), "`name` has no words"),
-            (awk("own", &format!("copies = 'lisp'\n{style}")), "`copies` is one of"),
+            (awk("lisp", style), "`twins` of a runner is one of"),
+            (awk("", &style.replace("{line}", "x")), "`test` lacks"),
+            (awk("", &style.replace("{sum}", "7")), "without `{sum}`"),
+            (awk("", &style.replace("{snake}", "x")), "`name` has no words"),
+            (awk("", &format!("copies = 'lisp'\n{style}")), "`copies` is one of"),
         ] {
             let error = add(text).unwrap_err().to_string();
             assert!(error.contains(part), "{part}: {error}");

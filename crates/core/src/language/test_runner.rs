@@ -46,6 +46,12 @@ pub struct TestRunner {
     /// the answer: `python`, `javascript`, `rust`, `go` or `java`; empty: they are not.
     #[serde(default)]
     pub twins: String,
+    /// Of older definitions, and no longer used.
+    #[serde(default, skip_serializing)]
+    pub canaries: String,
+    /// Of older definitions, and no longer used.
+    #[serde(default, skip_serializing)]
+    pub failed_status: Vec<i32>,
     /// How the files are called that hold tests: `test_*.py`; several with white space between.
     #[serde(default)]
     pub pattern: String,
