@@ -47,21 +47,35 @@ impl Findings {
                 failed.extend(suite.test_of(number));
             }
         }
+        let changed: BTreeSet<(usize, usize)> = choice
+            .changed
+            .iter()
+            .filter_map(|it| suite.test_of(*it))
+            .chain(choice.failing.iter().copied())
+            .collect();
+        // Tests that fail by what they noted, whatever else they come to.
+        let failing: BTreeSet<(usize, usize)> = suite
+            .sites()
+            .filter(|it| it.2.is_certain && choice.changed.contains(&it.0))
+            .filter(|it| trace.failed.contains(&it.0) && !trace.held.contains(&it.0))
+            .filter_map(|it| suite.test_of(it.0))
+            .chain(choice.failing.iter().copied())
+            .collect();
         for test in reported {
             let own = |name: &str| words(&test.name).any(|it| it == name);
             let of: Vec<_> = written.fresh.iter().filter(|it| own(it.1)).map(|it| *it.0).collect();
             let must_fail = of.iter().any(|key| {
                 let is_whole =
                     suite.syntax.fails_below || test.name.ends_with(written.fresh[key].as_str());
-                choice.failing.contains(key) && is_whole
+                failing.contains(key) && is_whole
             });
-            let mut status = match (test.status, must_fail) {
-                (Status::Failed, true) => Status::Passed,
-                (Status::Passed, true) => {
+            let mut status = match test.status {
+                Status::Failed if of.iter().any(|it| changed.contains(it)) => Status::Passed,
+                Status::Passed if must_fail => {
                     findings.unfailed.extend(written.original(&test.name));
                     Status::Failed
                 }
-                (status, _) => status,
+                status => status,
             };
             let is_certain = |it: &(usize, usize, &super::syntax::Site)| {
                 it.2.is_certain && it.2.test.is_some_and(|at| of.contains(&(it.1, at)))

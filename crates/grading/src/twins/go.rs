@@ -7,9 +7,7 @@ use tree_sitter::Node;
 
 use super::edit::Edit;
 use super::literal::{Literal, LiteralKind};
-use super::syntax::{
-    Site, Source, TestFileParts, TestItem, TestSyntax, children, outermost, random_word,
-};
+use super::syntax::{Site, Source, TestFileParts, TestItem, TestSyntax, children, random_word};
 use crate::test_rng::TestRng;
 
 pub const SYNTAX: TestSyntax = TestSyntax {
@@ -44,10 +42,13 @@ var _ *struct{} = nil
 var _ func() = nil
 var _ interface{ Error() string } = error(nil)
 
-func {id}Site(site int, fails func() bool) bool {
+func {id}Site(t interface{ Fail() }, site int, fails func() bool) bool {
 	failed := {id}Yes
 	defer func() {
 		recover()
+		if failed {
+			t.Fail()
+		}
 		{id}Note(site, failed)
 	}()
 	failed = fails()
@@ -107,16 +108,7 @@ fn take_apart(source: &Source<'_>) -> TestFileParts {
             _ => {}
         }
     }
-    // Only the condition is changed: what stands inside can be an assertion, too.
-    parts.sites = outermost(parts.sites);
-    for site in &mut parts.sites {
-        let inside = |it: &TestItem| {
-            it.slot
-                .as_ref()
-                .is_some_and(|slot| slot.start <= site.at.start && site.at.end <= slot.end)
-        };
-        site.test = parts.tests.iter().position(inside);
-    }
+    parts.attribute(true);
     parts
 }
 
@@ -151,7 +143,8 @@ fn test(source: &Source<'_>, node: Node<'_>) -> Option<TestItem> {
         vec![Edit::before(body.start_byte() + 1, format!(" defer func() {{ {handle}.Fail() }}();"))]
     };
     let name_at = if source.mentions(text) == 1 { name.byte_range() } else { 0..0 };
-    Some(TestItem { name: text.to_owned(), name_at, slot: Some(node.byte_range()), fails })
+    let (begins, slot) = (Vec::new(), Some(node.byte_range()));
+    Some(TestItem { name: text.to_owned(), name_at, slot, begins, fails })
 }
 
 /// The statements of a block.
@@ -164,19 +157,19 @@ fn statements(block: Node<'_>) -> Vec<Node<'_>> {
 fn site(source: &Source<'_>, node: Node<'_>, handles: &BTreeSet<&str>) -> Option<Site> {
     let condition = node.child_by_field_name("condition")?;
     let body = node.child_by_field_name("consequence")?;
-    let fails = statements(body).into_iter().any(|it| {
+    let handle = statements(body).into_iter().find_map(|it| {
         let call = if it.kind() == "expression_statement" { it.child(0) } else { Some(it) };
-        let function = call.and_then(|it| it.child_by_field_name("function"));
-        let text = function.map_or("", |it| source.of(it));
-        text.split_once('.').is_some_and(|it| handles.contains(it.0) && FAILS.contains(&it.1))
-    });
-    if !fails {
-        return None;
-    }
+        let function = call.and_then(|it| it.child_by_field_name("function"))?;
+        let (handle, method) = source.of(function).split_once('.')?;
+        (handles.contains(handle) && FAILS.contains(&method)).then_some(handle)
+    })?;
     let (start, end) = (condition.start_byte(), condition.end_byte());
     let wrapped = |open: &str, close: &str| {
         vec![
-            Edit::before(start, format!("{{id}}Site({{site}}, func() bool {{ return {open}")),
+            Edit::before(
+                start,
+                format!("{{id}}Site({handle}, {{site}}, func() bool {{ return {open}"),
+            ),
             Edit::before(end, format!("{close} }})")),
         ]
     };

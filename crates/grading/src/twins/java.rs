@@ -6,7 +6,7 @@ use tree_sitter::Node;
 use super::edit::Edit;
 use super::literal::{Literal, LiteralKind};
 use super::syntax::{
-    Site, Source, TestFileParts, TestItem, TestSyntax, children, outermost, random_word, words,
+    Site, Source, TestFileParts, TestItem, TestSyntax, children, random_word, words,
 };
 use crate::test_rng::TestRng;
 
@@ -24,7 +24,10 @@ const BESIDE: &str = r#"{package}final class {id}Site {
     private static final java.io.FileOutputStream OUT = new java.io.FileOutputStream(java.io.FileDescriptor.err);
     private static final java.util.Set<java.lang.Integer> SEEN = java.util.concurrent.ConcurrentHashMap.newKeySet();
 
-    static void note(int site, boolean held) {
+    private boolean failed;
+
+    void note(int site, boolean held) {
+        failed |= !held;
         if (SEEN.add(held ? 2 * site : 2 * site + 1)) {
             try {
                 OUT.write(("\n{mark}" + site + "=" + (held ? 1 : 0) + ";\n").getBytes(java.nio.charset.StandardCharsets.US_ASCII));
@@ -32,6 +35,10 @@ const BESIDE: &str = r#"{package}final class {id}Site {
                 throw new java.io.UncheckedIOException(error);
             }
         }
+    }
+
+    void end() {
+        if (failed) throw new org.opentest4j.AssertionFailedError("an assertion failed");
     }
 
     static void fail() {
@@ -259,15 +266,7 @@ fn take_apart(source: &Source<'_>) -> TestFileParts {
             _ => {}
         }
     }
-    parts.sites = outermost(parts.sites);
-    for site in &mut parts.sites {
-        let inside = |it: &TestItem| {
-            it.slot
-                .as_ref()
-                .is_some_and(|slot| slot.start <= site.at.start && site.at.end <= slot.end)
-        };
-        site.test = parts.tests.iter().position(inside);
-    }
+    parts.attribute(false);
     // The runner has an order of its own, made of their names.
     parts.tests.iter_mut().for_each(|it| it.slot = None);
     parts
@@ -338,7 +337,12 @@ fn test(source: &Source<'_>, node: Node<'_>) -> Option<TestItem> {
     } else {
         Vec::new()
     };
-    Some(TestItem { name: text.to_owned(), name_at, slot: Some(node.byte_range()), fails })
+    let begins = vec![
+        Edit::before(body.start_byte() + 1, " final {id}Site {id}F = new {id}Site(); try {"),
+        Edit::before(body.end_byte() - 1, " } finally { {id}F.end(); }"),
+    ];
+    let slot = Some(node.byte_range());
+    Some(TestItem { name: text.to_owned(), name_at, slot, begins, fails })
 }
 
 fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
@@ -349,7 +353,7 @@ fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
     if !word.starts_with("assert") || !of.is_none_or(|it| it.ends_with("Assertions")) {
         return None;
     }
-    if is_caught(source, node) {
+    if is_caught(source, node) || is_later(source, node) {
         return None;
     }
     let arguments = call.child_by_field_name("arguments")?;
@@ -359,7 +363,7 @@ fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
         Edit::before(node.start_byte(), "try { "),
         Edit::before(
             node.end_byte(),
-            " {id}Site.note({site}, true); } catch (java.lang.RuntimeException | java.lang.Error {id}E{site}) { {id}Site.note({site}, false); }",
+            " {id}F.note({site}, true); } catch (java.lang.RuntimeException | java.lang.Error {id}E{site}) { {id}F.note({site}, false); }",
         ),
     ];
     let mut literals = Vec::new();
@@ -397,6 +401,23 @@ fn is_caught(source: &Source<'_>, node: Node<'_>) -> bool {
             if heads.flat_map(words).any(|it| caught.contains(&it)) {
                 return true;
             }
+        }
+        at = outer.parent();
+    }
+    false
+}
+
+/// Whether something stands in a function that a test gives away, to be run when it is over.
+fn is_later(source: &Source<'_>, node: Node<'_>) -> bool {
+    let (mut at, mut in_lambda) = (node.parent(), false);
+    while let Some(outer) = at {
+        match outer.kind() {
+            "lambda_expression" | "class_body" => in_lambda = true,
+            "method_declaration" => {
+                let gives = outer.child_by_field_name("type").map(|it| source.of(it));
+                return in_lambda && gives != Some("void");
+            }
+            _ => {}
         }
         at = outer.parent();
     }

@@ -6,7 +6,7 @@ use tree_sitter::Node;
 use super::edit::Edit;
 use super::literal::{Literal, LiteralKind};
 use super::syntax::{
-    Site, Source, TestFileParts, TestItem, TestSyntax, children, outermost, random_word, words,
+    Site, Source, TestFileParts, TestItem, TestSyntax, children, random_word, words,
 };
 use crate::test_rng::TestRng;
 
@@ -20,7 +20,7 @@ pub const SYNTAX: TestSyntax = TestSyntax {
 };
 
 /// What notes, over the driver's channel: held before anything of the answer's is there.
-const HEAD: &str = r#"const {id}N = ((write, seen) => (site, held) => { const it = 2 * site + held; if (!seen[it]) { seen[it] = 1; write(3, `{"note": "{mark}${site}=${held};"}\n`); } })(process.getBuiltinModule('fs').writeSync, { __proto__: null }); "#;
+const HEAD: &str = r#"const {id}N = ((write, seen) => (failed, site, held) => { if (!held) failed.push(site); const it = 2 * site + held; if (!seen[it]) { seen[it] = 1; write(3, `{"note": "{mark}${site}=${held};"}\n`); } })(process.getBuiltinModule('fs').writeSync, { __proto__: null }); const {id}Z = (failed) => { if (failed.length) throw new Error('an assertion failed'); }; "#;
 
 /// Functions that make tests.
 const TESTS: &[&str] = &["test", "it", "t.test"];
@@ -71,15 +71,7 @@ fn take_apart(source: &Source<'_>) -> TestFileParts {
             _ => {}
         }
     }
-    parts.sites = outermost(parts.sites);
-    for site in &mut parts.sites {
-        let inside = |it: &TestItem| {
-            it.slot
-                .as_ref()
-                .is_some_and(|slot| slot.start <= site.at.start && site.at.end <= slot.end)
-        };
-        site.test = parts.tests.iter().rposition(inside);
-    }
+    parts.attribute(false);
     // With a test that stands in another one, that one fails, too.
     let slots: Vec<_> = parts.tests.iter().filter_map(|it| it.slot.clone()).collect();
     for test in &mut parts.tests {
@@ -124,7 +116,16 @@ fn test(source: &Source<'_>, call: Node<'_>) -> Option<TestItem> {
     } else {
         vec![Edit::before(body.end_byte() - 1, "; throw new Error('the end'); ")]
     };
-    Some(TestItem { name: text.to_owned(), name_at, slot: Some(call.byte_range()), fails })
+    let begins = if has_callback {
+        Vec::new()
+    } else {
+        vec![
+            Edit::before(body.start_byte() + 1, " const {id}F = []; try {"),
+            Edit::before(body.end_byte() - 1, "; } finally { {id}Z({id}F); } "),
+        ]
+    };
+    let slot = Some(call.byte_range());
+    Some(TestItem { name: text.to_owned(), name_at, slot, begins, fails })
 }
 
 /// Whether something around it may catch what fails here.
@@ -194,7 +195,10 @@ fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
     };
     let noted = vec![
         Edit::before(node.start_byte(), "try { "),
-        Edit::before(node.end_byte(), "; {id}N({site}, 1); } catch ({id}E) { {id}N({site}, 0); }"),
+        Edit::before(
+            node.end_byte(),
+            "; {id}N({id}F, {site}, 1); } catch ({id}E) { {id}N({id}F, {site}, 0); }",
+        ),
     ];
     Some(Site {
         at: node.byte_range(),

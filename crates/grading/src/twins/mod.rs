@@ -1,5 +1,5 @@
-//! Twins: the sealed tests of a run, each under a name of its own, and about half of what they assert changed
-//! so that it must not hold.
+//! Twins: the sealed tests of a run, each under a name of its own, and about half of them changed so that what they assert
+//! must not hold.
 //!
 //! An answer that shares a process with its tests can do anything there but know what it cannot tell: which
 //! assertions of a run are the sealed ones and which were changed. A suite is taken apart by its syntax, written

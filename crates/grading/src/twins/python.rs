@@ -6,7 +6,7 @@ use tree_sitter::Node;
 use super::edit::Edit;
 use super::literal::{Literal, LiteralKind};
 use super::syntax::{
-    Site, Source, TestFileParts, TestItem, TestSyntax, children, outermost, random_word, words,
+    Site, Source, TestFileParts, TestItem, TestSyntax, children, random_word, words,
 };
 use crate::test_rng::TestRng;
 
@@ -20,7 +20,7 @@ pub const SYNTAX: TestSyntax = TestSyntax {
 };
 
 /// What notes, over the driver's channel, and what errors are caught: held before anything of the answer's is there.
-const HEAD: &str = r#"import os as {id}_o; {id}_w = {id}_o.write; {id}_s = set(); {id}_E = Exception; exec("def {id}_n(site, held):\n  if (site, held) not in {id}_s:\n    {id}_s.add((site, held)); {id}_w(500, b'{\"note\": \"{mark}%d=%d;\"}\\n' % (site, held))", globals())
+const HEAD: &str = r#"import os as {id}_o, functools as {id}_u, inspect as {id}_i; {id}_w = {id}_o.write; {id}_s = set(); {id}_f = []; {id}_E = Exception; exec("def {id}_n(site, held):\n  if not held: {id}_f.append(site)\n  if (site, held) not in {id}_s:\n    {id}_s.add((site, held)); {id}_w(500, b'{\"note\": \"{mark}%d=%d;\"}\\n' % (site, held))\ndef {id}_t(test):\n  def end():\n    if {id}_f: raise AssertionError('an assertion failed')\n  @{id}_u.wraps(test)\n  def plain(*args, **named):\n    {id}_f.clear(); got = test(*args, **named); end(); return got\n  @{id}_u.wraps(test)\n  async def later(*args, **named):\n    {id}_f.clear(); got = await test(*args, **named); end(); return got\n  return later if {id}_i.iscoroutinefunction(test) else plain\n", globals())
 "#;
 
 /// What shows that a file looks at the names of its tests.
@@ -101,15 +101,7 @@ fn take_apart(source: &Source<'_>) -> TestFileParts {
             _ => {}
         }
     }
-    parts.sites = outermost(parts.sites);
-    for site in &mut parts.sites {
-        let inside = |it: &TestItem| {
-            it.slot
-                .as_ref()
-                .is_some_and(|slot| slot.start <= site.at.start && site.at.end <= slot.end)
-        };
-        site.test = parts.tests.iter().rposition(inside);
-    }
+    parts.attribute(false);
     // They stay in their order: some of its runners go by names, others by places.
     parts.tests.iter_mut().for_each(|it| it.slot = None);
     parts
@@ -143,7 +135,14 @@ fn test(source: &Source<'_>, node: Node<'_>) -> Option<TestItem> {
     } else {
         Vec::new()
     };
-    Some(TestItem { name: text.to_owned(), name_at, slot: Some(node.byte_range()), fails })
+    let column = " ".repeat(node.start_position().column);
+    let begins = if source.begins_line(node.start_byte()) {
+        vec![Edit::before(node.start_byte(), format!("@{{id}}_t\n{column}"))]
+    } else {
+        Vec::new()
+    };
+    let slot = Some(node.byte_range());
+    Some(TestItem { name: text.to_owned(), name_at, slot, begins, fails })
 }
 
 /// The function that something stands in.

@@ -6,7 +6,7 @@ use tree_sitter::Node;
 use super::edit::Edit;
 use super::literal::{Literal, LiteralKind};
 use super::syntax::{
-    Site, Source, TestFileParts, TestItem, TestSyntax, children, outermost, random_word, words,
+    Site, Source, TestFileParts, TestItem, TestSyntax, children, random_word, words,
 };
 use crate::test_rng::TestRng;
 
@@ -19,9 +19,10 @@ pub const SYNTAX: TestSyntax = TestSyntax {
     fails_below: false,
 };
 
-/// What asserts in place of the library's macros: it notes what it comes to and goes on. Nothing in it can be
-/// shadowed by what an answer exports.
-const HEAD: &str = r#"#[allow(dead_code)] pub fn {id}_note(site: ::std::primitive::u32, held: ::std::primitive::bool) {
+/// What asserts in place of the library's macros: it notes what it comes to and goes on, so that the test fails at
+/// its end. Nothing in it can be shadowed by what an answer exports.
+const HEAD: &str = r#"#[allow(dead_code)] pub fn {id}_note(failed: &::std::sync::atomic::AtomicBool, site: ::std::primitive::u32, held: ::std::primitive::bool) {
+    if !held { failed.store(true, ::std::sync::atomic::Ordering::SeqCst); }
     static SEEN: ::std::sync::Mutex<::std::collections::BTreeSet<::std::primitive::u32>> = ::std::sync::Mutex::new(::std::collections::BTreeSet::new());
     let mut seen = SEEN.lock().unwrap_or_else(::std::sync::PoisonError::into_inner);
     if seen.insert(2 * site + held as ::std::primitive::u32) {
@@ -30,46 +31,49 @@ const HEAD: &str = r#"#[allow(dead_code)] pub fn {id}_note(site: ::std::primitiv
     }
 }
 #[allow(unused_macros)] macro_rules! {id}_eq {
-    ($site:literal; $left:expr, $right:expr $(,)?) => { match (&$left, &$right) { (left, right) => crate::{id}_note($site, *left == *right) } };
-    ($site:literal; $left:expr, $right:expr, $($said:tt)+) => { match (&$left, &$right) { (left, right) => {
+    ($failed:ident $site:literal; $left:expr, $right:expr $(,)?) => { match (&$left, &$right) { (left, right) => crate::{id}_note(&$failed, $site, *left == *right) } };
+    ($failed:ident $site:literal; $left:expr, $right:expr, $($said:tt)+) => { match (&$left, &$right) { (left, right) => {
         if false { let _ = ::std::format_args!($($said)+); }
-        crate::{id}_note($site, *left == *right)
+        crate::{id}_note(&$failed, $site, *left == *right)
     } } };
 }
 #[allow(unused_macros)] macro_rules! {id}_ne {
-    ($site:literal; $left:expr, $right:expr $(,)?) => { match (&$left, &$right) { (left, right) => crate::{id}_note($site, !(*left == *right)) } };
-    ($site:literal; $left:expr, $right:expr, $($said:tt)+) => { match (&$left, &$right) { (left, right) => {
+    ($failed:ident $site:literal; $left:expr, $right:expr $(,)?) => { match (&$left, &$right) { (left, right) => crate::{id}_note(&$failed, $site, !(*left == *right)) } };
+    ($failed:ident $site:literal; $left:expr, $right:expr, $($said:tt)+) => { match (&$left, &$right) { (left, right) => {
         if false { let _ = ::std::format_args!($($said)+); }
-        crate::{id}_note($site, !(*left == *right))
+        crate::{id}_note(&$failed, $site, !(*left == *right))
     } } };
 }
 #[allow(unused_macros)] macro_rules! {id}_eq_right {
-    ($site:literal; $left:expr, $right:expr $(, $($said:tt)*)?) => { match &$left { left => match ::std::panic::catch_unwind(::std::panic::AssertUnwindSafe(|| $right)) {
-        ::std::result::Result::Ok(right) => crate::{id}_note($site, *left == right),
-        _ => crate::{id}_note($site, false),
+    ($failed:ident $site:literal; $left:expr, $right:expr $(, $($said:tt)*)?) => { match &$left { left => match ::std::panic::catch_unwind(::std::panic::AssertUnwindSafe(|| $right)) {
+        ::std::result::Result::Ok(right) => crate::{id}_note(&$failed, $site, *left == right),
+        _ => crate::{id}_note(&$failed, $site, false),
     } } };
 }
 #[allow(unused_macros)] macro_rules! {id}_eq_left {
-    ($site:literal; $left:expr, $right:expr $(, $($said:tt)*)?) => { match &$right { right => match ::std::panic::catch_unwind(::std::panic::AssertUnwindSafe(|| $left)) {
-        ::std::result::Result::Ok(left) => crate::{id}_note($site, left == *right),
-        _ => crate::{id}_note($site, false),
+    ($failed:ident $site:literal; $left:expr, $right:expr $(, $($said:tt)*)?) => { match &$right { right => match ::std::panic::catch_unwind(::std::panic::AssertUnwindSafe(|| $left)) {
+        ::std::result::Result::Ok(left) => crate::{id}_note(&$failed, $site, left == *right),
+        _ => crate::{id}_note(&$failed, $site, false),
     } } };
 }
 #[allow(unused_macros)] macro_rules! {id}_ok {
-    ($site:literal; $held:expr $(,)?) => { crate::{id}_note($site, if $held { true } else { false }) };
-    ($site:literal; $held:expr, $($said:tt)+) => {{
+    ($failed:ident $site:literal; $held:expr $(,)?) => { crate::{id}_note(&$failed, $site, if $held { true } else { false }) };
+    ($failed:ident $site:literal; $held:expr, $($said:tt)+) => {{
         if false { let _ = ::std::format_args!($($said)+); }
-        crate::{id}_note($site, if $held { true } else { false })
+        crate::{id}_note(&$failed, $site, if $held { true } else { false })
     }};
 }
 #[allow(unused_macros)] macro_rules! {id}_no {
-    ($site:literal; $held:expr $(,)?) => { crate::{id}_note($site, if $held { false } else { true }) };
-    ($site:literal; $held:expr, $($said:tt)+) => {{
+    ($failed:ident $site:literal; $held:expr $(,)?) => { crate::{id}_note(&$failed, $site, if $held { false } else { true }) };
+    ($failed:ident $site:literal; $held:expr, $($said:tt)+) => {{
         if false { let _ = ::std::format_args!($($said)+); }
-        crate::{id}_note($site, if $held { false } else { true })
+        crate::{id}_note(&$failed, $site, if $held { false } else { true })
     }};
 }
 "#;
+
+/// Makes a test fail at its end when one of its assertions did.
+const BEGINS: &str = " static {id}_F: ::std::sync::atomic::AtomicBool = ::std::sync::atomic::AtomicBool::new(false); {id}_F.store(false, ::std::sync::atomic::Ordering::SeqCst); let _{id}_e = { struct End; impl ::std::ops::Drop for End { fn drop(&mut self) { if {id}_F.load(::std::sync::atomic::Ordering::SeqCst) && !::std::thread::panicking() { ::std::panic!(\"an assertion failed\") } } } End };";
 
 /// Makes a test fail at its end, however it comes to it.
 const FAILS: &str = " let _{id} = { struct End; impl ::std::ops::Drop for End { fn drop(&mut self) { if !::std::thread::panicking() { ::std::panic!(\"the end\") } } } End };";
@@ -124,15 +128,7 @@ fn take_apart(source: &Source<'_>) -> TestFileParts {
             _ => {}
         }
     }
-    parts.sites = outermost(parts.sites);
-    for site in &mut parts.sites {
-        let inside = |it: &TestItem| {
-            it.slot
-                .as_ref()
-                .is_some_and(|slot| slot.start <= site.at.start && site.at.end <= slot.end)
-        };
-        site.test = parts.tests.iter().position(inside);
-    }
+    parts.attribute(false);
     // The runner sorts them by name.
     parts.tests.iter_mut().for_each(|it| it.slot = None);
     parts
@@ -174,7 +170,12 @@ fn test(source: &Source<'_>, node: Node<'_>) -> Option<TestItem> {
     // One that is called elsewhere keeps its name.
     let is_alone = source.mentions(text) == 1;
     let name_at = if is_alone { name.byte_range() } else { 0..0 };
-    Some(TestItem { name: text.to_owned(), name_at, slot: Some(node.byte_range()), fails })
+    let begins = match panics {
+        Some(_) => Vec::new(),
+        None => vec![Edit::before(body.start_byte() + 1, BEGINS)],
+    };
+    let slot = Some(node.byte_range());
+    Some(TestItem { name: text.to_owned(), name_at, slot, begins, fails })
 }
 
 /// A piece of text that is not taken apart further.
@@ -358,7 +359,7 @@ fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
     let named = |word: &str| {
         vec![
             Edit::new(name.byte_range(), format!("{{id}}_{word}")),
-            Edit::before(tree.start_byte() + 1, "{site}; "),
+            Edit::before(tree.start_byte() + 1, "{id}_F {site}; "),
         ]
     };
     let noted = match caught {
@@ -607,10 +608,7 @@ mod tests {
                     #[test]\n#[should_panic]\nfn two() { assert!(f()); }\nfn help() { assert!(g()); }\n";
         let parts = parts_of(text);
         let seen: Vec<_> = parts.sites.iter().map(|it| (it.line, it.test, it.is_certain)).collect();
-        assert_eq!(
-            seen,
-            [(3, Some(0), true), (4, Some(0), false), (6, Some(0), false), (11, None, false)]
-        );
+        assert_eq!(seen, [(3, Some(0), true), (4, Some(0), false), (6, Some(0), false)]);
         assert_eq!(parts.tests[1].fails, [Edit::new(parts.tests[1].fails[0].at.clone(), "")]);
     }
 }

@@ -24,7 +24,7 @@ struct TestFile {
 }
 
 /// How many guesses an answer would have to make at least, each of them right.
-const BITS: usize = 10;
+const BITS: usize = 8;
 
 /// How much is changed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -154,6 +154,10 @@ impl Suite {
     /// The assertions that can be changed.
     pub fn changeable(&self, level: Level) -> BTreeSet<usize> {
         let can = |(_, file, site): &(usize, usize, &Site)| {
+            let test = site.test.map(|it| &self.files[*file].parts.tests[it]);
+            if !test.is_some_and(|it| self.is_known(*file, it)) {
+                return false;
+            }
             let literals = level != Level::Swaps && self.has_literals(*file, site);
             level != Level::Named && (site.swapped.is_some() || literals)
         };
@@ -180,14 +184,17 @@ impl Suite {
             .collect();
         let all = self.files.iter().enumerate().flat_map(|(file, it)| {
             let tests = it.parts.tests.iter().enumerate();
-            let renames = it.parts.may_rename;
-            let can_fail = move |test: &TestItem| {
-                let is_renamed = renames && !test.name_at.is_empty();
-                !test.fails.is_empty() && (is_renamed || self.is_alone(&test.name))
-            };
+            let can_fail =
+                move |test: &TestItem| !test.fails.is_empty() && self.is_known(file, test);
             tests.filter(move |it| can_fail(it.1)).map(move |it| (file, it.0))
         });
         all.filter(|it| !certain.contains(it)).collect()
+    }
+
+    /// Whether a report of a test is known to be of it.
+    fn is_known(&self, file: usize, test: &TestItem) -> bool {
+        let renames = self.files[file].parts.may_rename && !test.name_at.is_empty();
+        renames || self.is_alone(&test.name)
     }
 
     /// Whether a name is a word that no other test has, so that a report of it is known to be of its test.
@@ -196,25 +203,30 @@ impl Suite {
         words(name).eq([name]) && all.filter(|it| it.name == name).count() == 1
     }
 
-    /// Two choices, of which one changes what the other does not.
+    /// Two choices, of which one changes what the other does not: each test is as it was in one of them.
     pub fn halves(&self, level: Level, rng: &mut TestRng) -> [Choice; 2] {
-        let sites = split(self.changeable(level).into_iter().collect(), rng);
+        let changeable = self.changeable(level);
         let silent = if level == Level::Named { Vec::new() } else { self.silent(level) };
-        let tests = split(silent, rng);
-        let one = |sites: Vec<usize>, tests: Vec<_>| Choice {
+        let mut tests: BTreeSet<(usize, usize)> = silent.iter().copied().collect();
+        tests.extend(changeable.iter().filter_map(|it| self.test_of(*it)));
+        let halves = split(tests.into_iter().collect(), rng);
+        halves.map(|tests| Choice {
             level,
-            changed: sites.into_iter().collect(),
-            failing: tests.into_iter().collect(),
-        };
-        let ([a, b], [c, d]) = (sites, tests);
-        [one(a, c), one(b, d)]
+            changed: changeable
+                .iter()
+                .copied()
+                .filter(|it| self.test_of(*it).is_some_and(|it| tests.contains(&it)))
+                .collect(),
+            failing: tests.into_iter().filter(|it| silent.contains(it)).collect(),
+        })
     }
 
     /// How many pairs of halves are run: more for a small suite, so that who guesses what was changed is right in
     /// at most one of `2^BITS` times.
     pub fn pairs(&self, level: Level) -> usize {
-        let bits = 2 * (self.changeable(level).len() + self.silent(level).len());
-        if bits == 0 { 1 } else { BITS.div_ceil(bits) }
+        let mut tests: BTreeSet<(usize, usize)> = self.silent(level).into_iter().collect();
+        tests.extend(self.changeable(level).iter().filter_map(|it| self.test_of(*it)));
+        if tests.is_empty() { 1 } else { BITS.div_ceil(2 * tests.len()) }
     }
 
     /// Writes it for one run.
@@ -232,6 +244,9 @@ impl Suite {
         let mut sites = self.sites().peekable();
         for (at, file) in self.files.iter().enumerate() {
             let mut edits: Vec<Edit> = file.parts.head.clone();
+            for test in &file.parts.tests {
+                edits.extend(test.begins.iter().cloned());
+            }
             while let Some((number, _, site)) = sites.next_if(|it| it.1 == at) {
                 let is_changed = choice.changed.contains(&number);
                 for edit in self.site_edits(file, site, is_changed.then_some(choice.level), rng) {

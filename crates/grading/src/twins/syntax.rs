@@ -91,6 +91,27 @@ pub struct TestFileParts {
     pub may_rename: bool,
 }
 
+impl TestFileParts {
+    /// Finds the test that each assertion stands in. Those that stand in none, or in others, or whose test would not
+    /// fail with them, are left as they are.
+    pub fn attribute(&mut self, fails_by_itself: bool) {
+        let mut sites = outermost(std::mem::take(&mut self.sites));
+        for site in &mut sites {
+            let inside = |it: &TestItem| {
+                let slot = it.slot.as_ref();
+                slot.is_some_and(|it| it.start <= site.at.start && site.at.end <= it.end)
+            };
+            // Where tests stand in tests, the outer one fails with the inner one.
+            site.test = self.tests.iter().position(inside);
+        }
+        let can_fail = |it: &Site| {
+            it.test.is_some_and(|it| fails_by_itself || !self.tests[it].begins.is_empty())
+        };
+        sites.retain(can_fail);
+        self.sites = sites;
+    }
+}
+
 /// A test.
 #[derive(Debug)]
 pub struct TestItem {
@@ -98,11 +119,13 @@ pub struct TestItem {
     pub name_at: Range<usize>,
     /// What can change places with other tests, where their order in the file is the order of their runs.
     pub slot: Option<Range<usize>>,
+    /// What makes it fail at its end when one of its assertions did.
+    pub begins: Vec<Edit>,
     /// What makes it fail as a whole.
     pub fails: Vec<Edit>,
 }
 
-/// An assertion.
+/// An assertion, which stands in a test: others are left as they are.
 #[derive(Debug)]
 pub struct Site {
     pub at: Range<usize>,
@@ -128,7 +151,7 @@ pub fn random_word(rng: &mut TestRng, length: usize) -> String {
 }
 
 /// Leaves out assertions that stand inside of others.
-pub fn outermost(mut sites: Vec<Site>) -> Vec<Site> {
+fn outermost(mut sites: Vec<Site>) -> Vec<Site> {
     sites.sort_by_key(|it| (it.at.start, std::cmp::Reverse(it.at.end)));
     let mut end = 0;
     sites.retain(|it| {
