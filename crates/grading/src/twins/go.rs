@@ -7,7 +7,7 @@ use tree_sitter::Node;
 
 use super::edit::Edit;
 use super::literal::{Literal, LiteralKind};
-use super::syntax::{Site, Source, TestFileParts, TestItem, TestSyntax, children, random_word};
+use super::syntax::{Site, TestFileParts, TestItem, TestSource, TestSyntax, children, random_word};
 use crate::test_rng::TestRng;
 
 pub const SYNTAX: TestSyntax = TestSyntax {
@@ -94,7 +94,7 @@ fn beside(files: &FileTree, path: &RelPath) -> Option<(RelPath, String)> {
     Some((path, BESIDE.replace("{package}", package)))
 }
 
-fn take_apart(source: &Source<'_>) -> TestFileParts {
+fn take_apart(source: &TestSource<'_>) -> TestFileParts {
     let root = source.tree.root_node();
     let mut parts =
         TestFileParts { may_rename: !source.text.contains(".Name()"), ..TestFileParts::default() };
@@ -113,7 +113,7 @@ fn take_apart(source: &Source<'_>) -> TestFileParts {
 }
 
 /// The names of parameters through which tests are told that they failed.
-fn handles<'a>(source: &Source<'a>, root: Node<'_>) -> BTreeSet<&'a str> {
+fn handles<'a>(source: &TestSource<'a>, root: Node<'_>) -> BTreeSet<&'a str> {
     let parameters = source.all(root).into_iter().filter(|it| it.kind() == "parameter_declaration");
     let named = parameters.filter_map(|it| {
         let kind = source.of(it.child_by_field_name("type")?);
@@ -123,7 +123,7 @@ fn handles<'a>(source: &Source<'a>, root: Node<'_>) -> BTreeSet<&'a str> {
     named.collect()
 }
 
-fn test(source: &Source<'_>, node: Node<'_>) -> Option<TestItem> {
+fn test(source: &TestSource<'_>, node: Node<'_>) -> Option<TestItem> {
     let (name, body) = (node.child_by_field_name("name")?, node.child_by_field_name("body")?);
     let text = source.of(name);
     let rest = text.strip_prefix("Test")?;
@@ -154,7 +154,7 @@ fn statements(block: Node<'_>) -> Vec<Node<'_>> {
     list.map_or_else(|| inner.clone(), |it| children(*it))
 }
 
-fn site(source: &Source<'_>, node: Node<'_>, handles: &BTreeSet<&str>) -> Option<Site> {
+fn site(source: &TestSource<'_>, node: Node<'_>, handles: &BTreeSet<&str>) -> Option<Site> {
     let condition = node.child_by_field_name("condition")?;
     let body = node.child_by_field_name("consequence")?;
     let handle = statements(body).into_iter().find_map(|it| {
@@ -186,7 +186,7 @@ fn site(source: &Source<'_>, node: Node<'_>, handles: &BTreeSet<&str>) -> Option
 }
 
 /// Whether a test that passes has come by a statement.
-fn is_certain(source: &Source<'_>, node: Node<'_>) -> bool {
+fn is_certain(source: &TestSource<'_>, node: Node<'_>) -> bool {
     let mut block = node.parent();
     if block.is_some_and(|it| it.kind() == "statement_list") {
         block = block.and_then(|it| it.parent());
@@ -205,7 +205,7 @@ fn is_certain(source: &Source<'_>, node: Node<'_>) -> bool {
 }
 
 /// The literals of what a condition compares with, where other ones make it true.
-fn compared(source: &Source<'_>, site: Node<'_>, condition: Node<'_>) -> Vec<Literal> {
+fn compared(source: &TestSource<'_>, site: Node<'_>, condition: Node<'_>) -> Vec<Literal> {
     let field = |name: &str| condition.child_by_field_name(name);
     match condition.kind() {
         "parenthesized_expression" => {
@@ -216,7 +216,7 @@ fn compared(source: &Source<'_>, site: Node<'_>, condition: Node<'_>) -> Vec<Lit
             let operator = field("operator").map_or("", |it| source.of(it));
             let sides: Vec<Node<'_>> =
                 [field("right"), field("left")].into_iter().flatten().collect();
-            let found = |of: fn(&Source<'_>, Node<'_>, Node<'_>) -> Vec<Literal>| {
+            let found = |of: fn(&TestSource<'_>, Node<'_>, Node<'_>) -> Vec<Literal>| {
                 let each = sides.iter().map(|it| of(source, site, *it));
                 each.into_iter().find(|it| !it.is_empty()).unwrap_or_default()
             };
@@ -248,7 +248,7 @@ fn compared(source: &Source<'_>, site: Node<'_>, condition: Node<'_>) -> Vec<Lit
 }
 
 /// What is converted, where something looks like a conversion: a call of one value by a name in upper case.
-fn converted<'t>(source: &Source<'_>, node: Node<'t>) -> Node<'t> {
+fn converted<'t>(source: &TestSource<'_>, node: Node<'t>) -> Node<'t> {
     let inner = || {
         let name = node.child_by_field_name("function").map(|it| source.of(it))?;
         let arguments = children(node.child_by_field_name("arguments")?);
@@ -261,7 +261,7 @@ fn converted<'t>(source: &Source<'_>, node: Node<'t>) -> Node<'t> {
 
 /// The literals of one side of a comparison: its own, those of a name that is used here only, or those of a
 /// table's column.
-fn side(source: &Source<'_>, site: Node<'_>, node: Node<'_>) -> Vec<Literal> {
+fn side(source: &TestSource<'_>, site: Node<'_>, node: Node<'_>) -> Vec<Literal> {
     let Some(function) = function(node) else { return Vec::new() };
     let body = site.child_by_field_name("consequence").map_or(0..0, |it| it.byte_range());
     let outside = |it: &Node<'_>| !body.contains(&it.start_byte());
@@ -307,7 +307,7 @@ fn function<'t>(node: Node<'t>) -> Option<Node<'t>> {
 }
 
 /// The literals of an expectation that calls nothing. `None` when it does.
-fn expected(source: &Source<'_>, node: Node<'_>) -> Option<Vec<Literal>> {
+fn expected(source: &TestSource<'_>, node: Node<'_>) -> Option<Vec<Literal>> {
     let literal = |kind| Some(vec![Literal { at: node.byte_range(), kind }]);
     match node.kind() {
         "int_literal" => return literal(LiteralKind::Integer),
@@ -345,7 +345,7 @@ fn expected(source: &Source<'_>, node: Node<'_>) -> Option<Vec<Literal>> {
 
 /// The literals of one field in every row of the one table of a function that has such a field. `None` where a
 /// row has none.
-fn column(source: &Source<'_>, function: Node<'_>, name: &str) -> Option<Vec<Literal>> {
+fn column(source: &TestSource<'_>, function: Node<'_>, name: &str) -> Option<Vec<Literal>> {
     let all = source.all(function);
     let tables = all.iter().filter(|it| it.kind() == "composite_literal").filter_map(|it| {
         let kind = it.child_by_field_name("type")?;
@@ -390,7 +390,7 @@ fn column(source: &Source<'_>, function: Node<'_>, name: &str) -> Option<Vec<Lit
 }
 
 /// The names of a row's fields.
-fn fields<'a>(source: &Source<'a>, row: Node<'_>) -> Option<Vec<&'a str>> {
+fn fields<'a>(source: &TestSource<'a>, row: Node<'_>) -> Option<Vec<&'a str>> {
     let structure = if row.kind() == "struct_type" {
         row
     } else {
@@ -414,7 +414,7 @@ mod tests {
         let mut parser = tree_sitter::Parser::new();
         parser.set_language(&tree_sitter_go::LANGUAGE.into()).unwrap();
         let tree = parser.parse(&text, None).unwrap();
-        let parts = take_apart(&Source { text: &text, tree: &tree });
+        let parts = take_apart(&TestSource { text: &text, tree: &tree });
         assert_eq!((parts.sites.len(), parts.tests.len()), (1, 1), "{body}");
         parts.sites[0].literals.iter().map(|it| text[it.at.clone()].to_owned()).collect()
     }

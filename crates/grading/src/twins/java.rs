@@ -6,7 +6,7 @@ use tree_sitter::Node;
 use super::edit::Edit;
 use super::literal::{Literal, LiteralKind};
 use super::syntax::{
-    Site, Source, TestFileParts, TestItem, TestSyntax, children, random_word, words,
+    Site, TestFileParts, TestItem, TestSource, TestSyntax, children, random_word, words,
 };
 use crate::test_rng::TestRng;
 
@@ -252,7 +252,7 @@ fn beside(files: &FileTree, path: &RelPath) -> Option<(RelPath, String)> {
     Some((path, BESIDE.replace("{package}", &package)))
 }
 
-fn take_apart(source: &Source<'_>) -> TestFileParts {
+fn take_apart(source: &TestSource<'_>) -> TestFileParts {
     let root = source.tree.root_node();
     let mut parts = TestFileParts {
         may_rename: !LOOKS.iter().any(|it| source.text.contains(it)),
@@ -274,7 +274,7 @@ fn take_apart(source: &Source<'_>) -> TestFileParts {
 
 /// Imports of what a class of the answer's could stand in the place of: by its name alone, or as one of a whole
 /// package. The answer's own file keeps its name.
-fn imports(source: &Source<'_>, root: Node<'_>) -> Vec<Edit> {
+fn imports(source: &TestSource<'_>, root: Node<'_>) -> Vec<Edit> {
     let used: std::collections::BTreeSet<&str> = words(source.text).collect();
     let declared = source.all(root).into_iter().filter(|it| it.kind().ends_with("_declaration"));
     let declared: Vec<&str> =
@@ -309,7 +309,7 @@ fn imports(source: &Source<'_>, root: Node<'_>) -> Vec<Edit> {
     place.map_or(Vec::new(), |it| vec![Edit::before(it.start_byte(), text)])
 }
 
-fn is_test(source: &Source<'_>, method: Node<'_>) -> bool {
+fn is_test(source: &TestSource<'_>, method: Node<'_>) -> bool {
     let modifiers = children(method).into_iter().find(|it| it.kind() == "modifiers");
     let annotations = modifiers.map_or(Vec::new(), children);
     annotations.iter().any(|it| {
@@ -321,7 +321,7 @@ fn is_test(source: &Source<'_>, method: Node<'_>) -> bool {
     })
 }
 
-fn test(source: &Source<'_>, node: Node<'_>) -> Option<TestItem> {
+fn test(source: &TestSource<'_>, node: Node<'_>) -> Option<TestItem> {
     if !is_test(source, node) {
         return None;
     }
@@ -345,7 +345,7 @@ fn test(source: &Source<'_>, node: Node<'_>) -> Option<TestItem> {
     Some(TestItem { name: text.to_owned(), name_at, slot, begins, fails })
 }
 
-fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
+fn site(source: &TestSource<'_>, node: Node<'_>) -> Option<Site> {
     let call = node.child(0).filter(|it| it.kind() == "method_invocation")?;
     let name = call.child_by_field_name("name")?;
     let of = call.child_by_field_name("object").map(|it| source.of(it));
@@ -391,7 +391,7 @@ fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
 }
 
 /// Whether something around an assertion may catch what it throws.
-fn is_caught(source: &Source<'_>, node: Node<'_>) -> bool {
+fn is_caught(source: &TestSource<'_>, node: Node<'_>) -> bool {
     let mut at = node.parent();
     while let Some(outer) = at.filter(|it| it.kind() != "method_declaration") {
         if outer.kind() == "try_statement" {
@@ -408,7 +408,7 @@ fn is_caught(source: &Source<'_>, node: Node<'_>) -> bool {
 }
 
 /// Whether something stands in a function that a test gives away, to be run when it is over.
-fn is_later(source: &Source<'_>, node: Node<'_>) -> bool {
+fn is_later(source: &TestSource<'_>, node: Node<'_>) -> bool {
     let (mut at, mut in_lambda) = (node.parent(), false);
     while let Some(outer) = at {
         match outer.kind() {
@@ -426,7 +426,7 @@ fn is_later(source: &Source<'_>, node: Node<'_>) -> bool {
 
 /// What makes another assertion of this one, that fails where it holds.
 fn twin(
-    source: &Source<'_>,
+    source: &TestSource<'_>,
     name: Node<'_>,
     given: &[Node<'_>],
     of: Option<&str>,
@@ -451,7 +451,7 @@ fn twin(
 }
 
 /// Whether a test that passes has come by a statement.
-fn is_certain(source: &Source<'_>, node: Node<'_>) -> bool {
+fn is_certain(source: &TestSource<'_>, node: Node<'_>) -> bool {
     let Some(block) = node.parent().filter(|it| it.kind() == "block") else { return false };
     let Some(method) = block.parent().filter(|it| it.kind() == "method_declaration") else {
         return false;
@@ -461,7 +461,7 @@ fn is_certain(source: &Source<'_>, node: Node<'_>) -> bool {
 }
 
 /// The literals of an expectation that calls nothing but what makes values. `None` when it does more.
-fn expected(source: &Source<'_>, node: Node<'_>) -> Option<Vec<Literal>> {
+fn expected(source: &TestSource<'_>, node: Node<'_>) -> Option<Vec<Literal>> {
     let literal = |kind| Some(vec![Literal { at: node.byte_range(), kind }]);
     match node.kind() {
         "decimal_integer_literal" => return literal(LiteralKind::Integer),
@@ -511,7 +511,7 @@ mod tests {
         let mut parser = tree_sitter::Parser::new();
         parser.set_language(&tree_sitter_java::LANGUAGE.into()).unwrap();
         let tree = parser.parse(text, None).unwrap();
-        take_apart(&Source { text, tree: &tree })
+        take_apart(&TestSource { text, tree: &tree })
     }
 
     #[test]

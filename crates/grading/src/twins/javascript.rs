@@ -6,7 +6,7 @@ use tree_sitter::Node;
 use super::edit::Edit;
 use super::literal::{Literal, LiteralKind};
 use super::syntax::{
-    Site, Source, TestFileParts, TestItem, TestSyntax, children, random_word, words,
+    Site, TestFileParts, TestItem, TestSource, TestSyntax, children, random_word, words,
 };
 use crate::test_rng::TestRng;
 
@@ -51,7 +51,7 @@ fn beside(_: &FileTree, _: &RelPath) -> Option<(RelPath, String)> {
     None
 }
 
-fn take_apart(source: &Source<'_>) -> TestFileParts {
+fn take_apart(source: &TestSource<'_>) -> TestFileParts {
     let root = source.tree.root_node();
     let mut parts = TestFileParts {
         may_rename: !LOOKS.iter().any(|it| source.text.contains(it)),
@@ -86,7 +86,7 @@ fn take_apart(source: &Source<'_>) -> TestFileParts {
 }
 
 /// The function of a test, where a call makes one.
-fn body_of<'t>(source: &Source<'_>, call: Node<'t>) -> Option<Node<'t>> {
+fn body_of<'t>(source: &TestSource<'_>, call: Node<'t>) -> Option<Node<'t>> {
     let function = source.of(call.child_by_field_name("function")?);
     let arguments = call.child_by_field_name("arguments").filter(|_| TESTS.contains(&function))?;
     let last =
@@ -96,7 +96,7 @@ fn body_of<'t>(source: &Source<'_>, call: Node<'t>) -> Option<Node<'t>> {
     (is_function && body.kind() == "statement_block").then_some(body)
 }
 
-fn test(source: &Source<'_>, call: Node<'_>) -> Option<TestItem> {
+fn test(source: &TestSource<'_>, call: Node<'_>) -> Option<TestItem> {
     let body = body_of(source, call)?;
     let arguments = children(call.child_by_field_name("arguments")?);
     let name = *arguments.iter().find(|it| it.is_named() && it.kind() != "comment")?;
@@ -129,7 +129,7 @@ fn test(source: &Source<'_>, call: Node<'_>) -> Option<TestItem> {
 }
 
 /// Whether something around it may catch what fails here.
-fn is_caught(source: &Source<'_>, node: Node<'_>) -> bool {
+fn is_caught(source: &TestSource<'_>, node: Node<'_>) -> bool {
     let mut at = node.parent();
     while let Some(outer) = at {
         if outer.kind() == "try_statement" {
@@ -146,7 +146,7 @@ fn is_caught(source: &Source<'_>, node: Node<'_>) -> bool {
     false
 }
 
-fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
+fn site(source: &TestSource<'_>, node: Node<'_>) -> Option<Site> {
     let mut call = node.child(0)?;
     if call.kind() == "await_expression" {
         call = children(call).into_iter().find(|it| it.is_named())?;
@@ -213,7 +213,7 @@ fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
 }
 
 /// Whether a test that passes has come by a statement.
-fn is_certain(source: &Source<'_>, node: Node<'_>) -> bool {
+fn is_certain(source: &TestSource<'_>, node: Node<'_>) -> bool {
     let call = || {
         let block = node.parent().filter(|it| it.kind() == "statement_block")?;
         let call = block.parent()?.parent()?.parent()?;
@@ -227,7 +227,7 @@ fn is_certain(source: &Source<'_>, node: Node<'_>) -> bool {
 }
 
 /// The literals of one side: its own, or those of a name that is used here only.
-fn side(source: &Source<'_>, site: Node<'_>, node: Node<'_>) -> Vec<Literal> {
+fn side(source: &TestSource<'_>, site: Node<'_>, node: Node<'_>) -> Vec<Literal> {
     if node.kind() != "identifier" {
         return expected(source, node).unwrap_or_default();
     }
@@ -256,7 +256,7 @@ fn side(source: &Source<'_>, site: Node<'_>, node: Node<'_>) -> Vec<Literal> {
 }
 
 /// The literals of an expectation that calls nothing. `None` when it does.
-fn expected(source: &Source<'_>, node: Node<'_>) -> Option<Vec<Literal>> {
+fn expected(source: &TestSource<'_>, node: Node<'_>) -> Option<Vec<Literal>> {
     let literal = |kind| Some(vec![Literal { at: node.byte_range(), kind }]);
     match node.kind() {
         "number" => {
@@ -306,7 +306,7 @@ mod tests {
             let mut parser = tree_sitter::Parser::new();
             parser.set_language(&tree_sitter_javascript::LANGUAGE.into()).unwrap();
             let tree = parser.parse(&text, None).unwrap();
-            let parts = take_apart(&Source { text: &text, tree: &tree });
+            let parts = take_apart(&TestSource { text: &text, tree: &tree });
             assert_eq!((parts.sites.len(), parts.tests.len()), (1, 1), "{statement}");
             let site = &parts.sites[0];
             let seen: Vec<_> =

@@ -6,7 +6,7 @@ use tree_sitter::Node;
 use super::edit::Edit;
 use super::literal::{Literal, LiteralKind};
 use super::syntax::{
-    Site, Source, TestFileParts, TestItem, TestSyntax, children, random_word, words,
+    Site, TestFileParts, TestItem, TestSource, TestSyntax, children, random_word, words,
 };
 use crate::test_rng::TestRng;
 
@@ -79,7 +79,7 @@ fn beside(_: &FileTree, _: &RelPath) -> Option<(RelPath, String)> {
     None
 }
 
-fn take_apart(source: &Source<'_>) -> TestFileParts {
+fn take_apart(source: &TestSource<'_>) -> TestFileParts {
     let root = source.tree.root_node();
     let mut parts = TestFileParts {
         may_rename: !LOOKS.iter().any(|it| source.text.contains(it)),
@@ -108,19 +108,19 @@ fn take_apart(source: &Source<'_>) -> TestFileParts {
 }
 
 /// The text of what decorates a function.
-fn decorators(source: &Source<'_>, function: Node<'_>) -> String {
+fn decorators(source: &TestSource<'_>, function: Node<'_>) -> String {
     let outer = function.parent().filter(|it| it.kind() == "decorated_definition");
     let all = outer.map_or(Vec::new(), children);
     all.into_iter().filter(|it| it.kind() == "decorator").map(|it| source.of(it)).collect()
 }
 
 /// Whether a function is to fail, so that nothing in it may be caught.
-fn is_to_fail(source: &Source<'_>, function: Node<'_>) -> bool {
+fn is_to_fail(source: &TestSource<'_>, function: Node<'_>) -> bool {
     let decorators = decorators(source, function);
     decorators.contains("xfail") || decorators.contains("expectedFailure")
 }
 
-fn test(source: &Source<'_>, node: Node<'_>) -> Option<TestItem> {
+fn test(source: &TestSource<'_>, node: Node<'_>) -> Option<TestItem> {
     let (name, body) = (node.child_by_field_name("name")?, node.child_by_field_name("body")?);
     let text = source.of(name);
     if !text.starts_with("test") || function(node).is_some() {
@@ -155,7 +155,7 @@ fn function(node: Node<'_>) -> Option<Node<'_>> {
 }
 
 /// Whether something around it may catch what fails here, up to the function that it stands in.
-fn is_caught(source: &Source<'_>, node: Node<'_>) -> bool {
+fn is_caught(source: &TestSource<'_>, node: Node<'_>) -> bool {
     let mut at = node.parent();
     while let Some(outer) = at.filter(|it| it.kind() != "function_definition") {
         let head = source.of(outer).lines().next().unwrap_or_default();
@@ -175,7 +175,7 @@ fn is_caught(source: &Source<'_>, node: Node<'_>) -> bool {
     false
 }
 
-fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
+fn site(source: &TestSource<'_>, node: Node<'_>) -> Option<Site> {
     let within = function(node)?;
     // One that has its lines for itself.
     let rest = source.text[node.end_byte()..].split('\n').next().unwrap_or_default().trim();
@@ -222,7 +222,7 @@ fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
 /// value is made of them.
 type Changeable = (Option<Vec<Edit>>, Vec<Literal>, bool);
 
-fn of_statement(source: &Source<'_>, node: Node<'_>) -> Option<Changeable> {
+fn of_statement(source: &TestSource<'_>, node: Node<'_>) -> Option<Changeable> {
     let condition = children(node).into_iter().find(|it| it.is_named())?;
     let swapped = vec![
         Edit::before(condition.start_byte(), "not ("),
@@ -241,7 +241,7 @@ fn of_statement(source: &Source<'_>, node: Node<'_>) -> Option<Changeable> {
     Some((Some(swapped), literals, is_made))
 }
 
-fn of_call(source: &Source<'_>, node: Node<'_>) -> Option<Changeable> {
+fn of_call(source: &TestSource<'_>, node: Node<'_>) -> Option<Changeable> {
     let mut call = node.child(0)?;
     if call.kind() == "await" {
         call = children(call).into_iter().find(|it| it.kind() == "call")?;
@@ -277,7 +277,7 @@ fn of_call(source: &Source<'_>, node: Node<'_>) -> Option<Changeable> {
 }
 
 /// Whether a test that passes has come by a statement.
-fn is_certain(source: &Source<'_>, node: Node<'_>, within: Node<'_>) -> bool {
+fn is_certain(source: &TestSource<'_>, node: Node<'_>, within: Node<'_>) -> bool {
     let body = within.child_by_field_name("body");
     let is_direct = node.parent().is_some_and(|it| body.is_some_and(|body| body.id() == it.id()));
     let leaves = |it: Node<'_>| {
@@ -293,7 +293,7 @@ fn is_certain(source: &Source<'_>, node: Node<'_>, within: Node<'_>) -> bool {
 }
 
 /// The literals of the side that is expected, of the first that has some.
-fn side(source: &Source<'_>, site: Node<'_>, sides: &[Node<'_>]) -> (Vec<Literal>, bool) {
+fn side(source: &TestSource<'_>, site: Node<'_>, sides: &[Node<'_>]) -> (Vec<Literal>, bool) {
     for &node in sides {
         let mut is_made = false;
         if let Some(found) = expected(source, node, &mut is_made).filter(|it| !it.is_empty()) {
@@ -308,7 +308,7 @@ fn side(source: &Source<'_>, site: Node<'_>, sides: &[Node<'_>]) -> (Vec<Literal
 }
 
 /// The literals of an expectation that calls nothing but what makes values. `None` when it does more.
-fn expected(source: &Source<'_>, node: Node<'_>, is_made: &mut bool) -> Option<Vec<Literal>> {
+fn expected(source: &TestSource<'_>, node: Node<'_>, is_made: &mut bool) -> Option<Vec<Literal>> {
     let literal = |kind| Some(vec![Literal { at: node.byte_range(), kind }]);
     match node.kind() {
         "integer" => return literal(LiteralKind::Integer),
@@ -359,7 +359,7 @@ fn expected(source: &Source<'_>, node: Node<'_>, is_made: &mut bool) -> Option<V
 }
 
 /// The literals that a name stands for: bound once, and used in this assertion only.
-fn bound(source: &Source<'_>, site: Node<'_>, node: Node<'_>) -> Vec<Literal> {
+fn bound(source: &TestSource<'_>, site: Node<'_>, node: Node<'_>) -> Vec<Literal> {
     let Some(within) = function(site).filter(|_| node.kind() == "identifier") else {
         return Vec::new();
     };
@@ -404,7 +404,7 @@ fn bound(source: &Source<'_>, site: Node<'_>, node: Node<'_>) -> Vec<Literal> {
 
 /// The literals that stand in one column of a list of tuples.
 fn in_column(
-    source: &Source<'_>,
+    source: &TestSource<'_>,
     table: Node<'_>,
     column: usize,
     width: usize,
@@ -436,7 +436,7 @@ mod tests {
         let mut parser = tree_sitter::Parser::new();
         parser.set_language(&tree_sitter_python::LANGUAGE.into()).unwrap();
         let tree = parser.parse(text, None).unwrap();
-        take_apart(&Source { text, tree: &tree })
+        take_apart(&TestSource { text, tree: &tree })
     }
 
     #[test]

@@ -6,7 +6,7 @@ use tree_sitter::Node;
 use super::edit::Edit;
 use super::literal::{Literal, LiteralKind};
 use super::syntax::{
-    Site, Source, TestFileParts, TestItem, TestSyntax, children, random_word, words,
+    Site, TestFileParts, TestItem, TestSource, TestSyntax, children, random_word, words,
 };
 use crate::test_rng::TestRng;
 
@@ -108,7 +108,7 @@ fn beside(_: &FileTree, _: &RelPath) -> Option<(RelPath, String)> {
     None
 }
 
-fn take_apart(source: &Source<'_>) -> TestFileParts {
+fn take_apart(source: &TestSource<'_>) -> TestFileParts {
     let root = source.tree.root_node();
     let mut parts = TestFileParts {
         may_rename: !LOOKS.iter().any(|it| source.text.contains(it)),
@@ -148,14 +148,14 @@ fn attributes<'t>(node: Node<'t>) -> Vec<Node<'t>> {
     found
 }
 
-fn is_test(source: &Source<'_>, attributes: &[Node<'_>]) -> bool {
+fn is_test(source: &TestSource<'_>, attributes: &[Node<'_>]) -> bool {
     attributes.iter().any(|it| {
         let text = source.of(*it).replace(char::is_whitespace, "");
         text == "#[test]" || text.ends_with("::test]")
     })
 }
 
-fn test(source: &Source<'_>, node: Node<'_>) -> Option<TestItem> {
+fn test(source: &TestSource<'_>, node: Node<'_>) -> Option<TestItem> {
     let attributes = attributes(node);
     if !is_test(source, &attributes) {
         return None;
@@ -208,7 +208,7 @@ fn literal_kind(kind: &str, text: &str) -> Option<LiteralKind> {
     })
 }
 
-fn tokens<'a>(source: &Source<'a>, top: Node<'_>) -> Vec<Token<'a>> {
+fn tokens<'a>(source: &TestSource<'a>, top: Node<'_>) -> Vec<Token<'a>> {
     let is_leaf = |node: &Node<'_>| node.child_count() == 0 || node.kind().ends_with("_literal");
     let (mut found, mut open) = (Vec::new(), vec![top]);
     while let Some(node) = open.pop() {
@@ -267,7 +267,7 @@ fn behind(tokens: &[Token<'_>], open: usize) -> usize {
 
 /// What stands in an expectation.
 #[derive(Debug, Default)]
-struct Expected {
+struct Expectation {
     literals: Vec<Literal>,
     /// Whether something is made by a function that may refuse other values.
     may_fail: bool,
@@ -281,8 +281,8 @@ fn is_macro(tokens: &[Token<'_>], at: usize) -> bool {
 }
 
 /// The literals of what calls nothing but what makes values. `None` when it does more.
-fn expected(tokens: &[Token<'_>]) -> Option<Expected> {
-    let mut found = Expected::default();
+fn expected(tokens: &[Token<'_>]) -> Option<Expectation> {
+    let mut found = Expectation::default();
     let before = |at: usize, back: usize| at.checked_sub(back).map_or("", |it| tokens[it].text);
     let mut at = 0;
     while at < tokens.len() {
@@ -338,7 +338,7 @@ const MACROS: &[(&str, &str, &str)] = &[
     ("debug_assert", "ok", "no"),
 ];
 
-fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
+fn site(source: &TestSource<'_>, node: Node<'_>) -> Option<Site> {
     let within = function(source, node)?;
     let is_to_panic = attributes(within).iter().any(|it| source.of(*it).contains("should_panic"));
     if is_to_panic || is_caught(source, node) {
@@ -379,7 +379,7 @@ fn site(source: &Source<'_>, node: Node<'_>) -> Option<Site> {
 }
 
 /// Whether something around an assertion may catch its panic.
-fn is_caught(source: &Source<'_>, node: Node<'_>) -> bool {
+fn is_caught(source: &TestSource<'_>, node: Node<'_>) -> bool {
     let mut at = node.parent();
     while let Some(outer) = at.filter(|it| it.kind() != "function_item") {
         let called = outer.child_by_field_name("function").map_or("", |it| source.of(it));
@@ -394,7 +394,7 @@ fn is_caught(source: &Source<'_>, node: Node<'_>) -> bool {
 /// The literals of the side that is expected, which one it is where making it may fail, and whether it is made
 /// of them.
 fn side(
-    source: &Source<'_>,
+    source: &TestSource<'_>,
     site: Node<'_>,
     left: &[Token<'_>],
     right: &[Token<'_>],
@@ -412,7 +412,7 @@ fn side(
 }
 
 /// The literals of what a condition compares with, where it is one comparison.
-fn condition(source: &Source<'_>, site: Node<'_>, tokens: &[Token<'_>]) -> Vec<Literal> {
+fn condition(source: &TestSource<'_>, site: Node<'_>, tokens: &[Token<'_>]) -> Vec<Literal> {
     let texts: Vec<&str> = tokens.iter().map(|it| it.text).collect();
     if let ["matches", "!", "(", .., ")"] = texts[..] {
         let args = split(&tokens[3..tokens.len() - 1], ",");
@@ -431,7 +431,7 @@ fn condition(source: &Source<'_>, site: Node<'_>, tokens: &[Token<'_>]) -> Vec<L
 }
 
 /// The function that something stands in, unless it is one of those that run while others are compiled.
-fn function<'t>(source: &Source<'_>, node: Node<'t>) -> Option<Node<'t>> {
+fn function<'t>(source: &TestSource<'_>, node: Node<'t>) -> Option<Node<'t>> {
     let mut at = node.parent();
     while let Some(outer) = at {
         match outer.kind() {
@@ -447,7 +447,7 @@ fn function<'t>(source: &Source<'_>, node: Node<'t>) -> Option<Node<'t>> {
 }
 
 /// The literals that a name stands for: bound once, and used in this assertion only.
-fn bound(source: &Source<'_>, site: Node<'_>, tokens: &[Token<'_>]) -> Vec<Literal> {
+fn bound(source: &TestSource<'_>, site: Node<'_>, tokens: &[Token<'_>]) -> Vec<Literal> {
     let mut plain = tokens.iter().filter(|it| !matches!(it.text, "&" | "*"));
     let (Some(name), None) = (plain.next(), plain.next()) else { return Vec::new() };
     let Some(function) = function(source, site).filter(|_| name.is_word()) else {
@@ -485,7 +485,7 @@ fn bound(source: &Source<'_>, site: Node<'_>, tokens: &[Token<'_>]) -> Vec<Liter
 }
 
 /// What a name is bound to by the one `let` of a function.
-fn let_value<'t>(source: &Source<'_>, function: Node<'t>, name: &str) -> Option<Node<'t>> {
+fn let_value<'t>(source: &TestSource<'_>, function: Node<'t>, name: &str) -> Option<Node<'t>> {
     source.all(function).into_iter().filter(|it| it.kind() == "let_declaration").find_map(|it| {
         let is_it = source.of(it.child_by_field_name("pattern")?) == name;
         it.child_by_field_name("value").filter(|_| is_it)
@@ -493,7 +493,7 @@ fn let_value<'t>(source: &Source<'_>, function: Node<'t>, name: &str) -> Option<
 }
 
 /// Where a name stands in the tuple that a loop takes apart.
-fn column(source: &Source<'_>, outer: Node<'_>, name: &str) -> Option<usize> {
+fn column(source: &TestSource<'_>, outer: Node<'_>, name: &str) -> Option<usize> {
     let pattern = tokens(source, outer.child_by_field_name("pattern")?);
     let open = pattern.iter().position(|it| it.text == "(")?;
     let inside = pattern.get(open + 1..pattern.len() - 1)?;
@@ -504,7 +504,7 @@ fn column(source: &Source<'_>, outer: Node<'_>, name: &str) -> Option<usize> {
 }
 
 /// The tokens of what a loop goes through, without what only makes it a loop.
-fn tokens_of_rows<'a>(source: &Source<'a>, outer: Node<'_>) -> Option<Vec<Token<'a>>> {
+fn tokens_of_rows<'a>(source: &TestSource<'a>, outer: Node<'_>) -> Option<Vec<Token<'a>>> {
     let mut rows = tokens(source, outer.child_by_field_name("value")?);
     rows.retain(|it| it.text != "&");
     while rows.len() > 4
@@ -541,7 +541,7 @@ fn in_column(tokens: &[Token<'_>], column: usize) -> Option<Vec<Literal>> {
 
 /// Whether a test that passes has come by a statement: it stands in the test itself, and nothing before it
 /// leaves.
-fn is_certain(source: &Source<'_>, node: Node<'_>) -> bool {
+fn is_certain(source: &TestSource<'_>, node: Node<'_>) -> bool {
     let statement = node.parent().filter(|it| it.kind() == "expression_statement").unwrap_or(node);
     let Some(block) = statement.parent().filter(|it| it.kind() == "block") else { return false };
     let Some(function) = block.parent().filter(|it| it.kind() == "function_item") else {
@@ -565,7 +565,7 @@ mod tests {
         let mut parser = tree_sitter::Parser::new();
         parser.set_language(&tree_sitter_rust::LANGUAGE.into()).unwrap();
         let tree = parser.parse(text, None).unwrap();
-        take_apart(&Source { text, tree: &tree })
+        take_apart(&TestSource { text, tree: &tree })
     }
 
     fn literals(assertion: &str) -> Vec<String> {

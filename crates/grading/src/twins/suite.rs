@@ -7,7 +7,7 @@ use tree_sitter::Parser;
 
 use super::edit::{Edit, edited, reordered};
 use super::literal::{Distance, Literal, changed};
-use super::syntax::{Site, Source, TestFileParts, TestItem, TestSyntax, random_word, words};
+use super::syntax::{Site, TestFileParts, TestItem, TestSource, TestSyntax, random_word, words};
 use crate::test_rng::TestRng;
 
 /// Sealed tests, taken apart.
@@ -100,7 +100,7 @@ impl Suite {
                 suite.rest.insert(path.clone(), bytes.clone());
                 continue;
             };
-            let parts = (syntax.take_apart)(&Source { text, tree: &tree });
+            let parts = (syntax.take_apart)(&TestSource { text, tree: &tree });
             suite.files.push(TestFile { path: path.clone(), text: text.to_owned(), parts });
         }
         Some(suite)

@@ -17,7 +17,7 @@ pub struct TestSyntax {
     pub name: &'static str,
     pub grammar: fn() -> Language,
     /// Takes a file apart.
-    pub take_apart: fn(&Source<'_>) -> TestFileParts,
+    pub take_apart: fn(&TestSource<'_>) -> TestFileParts,
     /// Files that must stand beside the sealed ones.
     pub beside: fn(&FileTree, &RelPath) -> Option<(RelPath, String)>,
     /// A name for a test, in one manner for all; the number is its place among the names of its file.
@@ -35,12 +35,12 @@ impl TestSyntax {
 }
 
 /// A file of tests, parsed.
-pub struct Source<'a> {
+pub struct TestSource<'a> {
     pub text: &'a str,
     pub tree: &'a Tree,
 }
 
-impl<'a> Source<'a> {
+impl<'a> TestSource<'a> {
     pub fn of(&self, node: Node<'_>) -> &'a str {
         &self.text[node.byte_range()]
     }

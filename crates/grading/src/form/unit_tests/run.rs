@@ -54,14 +54,14 @@ pub(super) struct LaidTests {
 }
 
 /// Files from which tests are run.
-pub(super) enum Built<'a> {
+pub(super) enum BuiltFiles<'a> {
     /// Those that were there.
     Given(&'a Archive),
     /// Those that a build left.
     Made(Archive),
 }
 
-impl std::ops::Deref for Built<'_> {
+impl std::ops::Deref for BuiltFiles<'_> {
     type Target = Archive;
 
     fn deref(&self) -> &Archive {
@@ -234,8 +234,8 @@ impl<'a> Run<'a> {
         commands: &[Vec<String>],
         base: &'b Archive,
         laid: Option<&LaidTests>,
-    ) -> Result<Result<Built<'b>, Box<Outcome>>, JudgeError> {
-        let mut built = Built::Given(base);
+    ) -> Result<Result<BuiltFiles<'b>, Box<Outcome>>, JudgeError> {
+        let mut built = BuiltFiles::Given(base);
         let files = laid.map_or_else(FileTree::new, |it| it.files.clone());
         let beside = Archive::of(&self.with_runner_files(files)?)?;
         for command in commands {
@@ -252,7 +252,7 @@ impl<'a> Run<'a> {
                 return Ok(Err(Box::new(outcome)));
             }
             if let Some(collected) = outcome.collected {
-                built = Built::Made(collected);
+                built = BuiltFiles::Made(collected);
             }
         }
         Ok(Ok(built))

@@ -11,7 +11,7 @@ use fairtrial_core::tree::Snapshot;
 use fairtrial_core::verdict::{FailReason, Verdict};
 use fairtrial_sandbox::{Archive, Outcome};
 
-use super::run::{Built, LaidTests, Run, tampered};
+use super::run::{BuiltFiles, LaidTests, Run, tampered};
 use super::sealed::{ResolvedTests, TestsProcess, Wrong};
 use crate::context::JudgeError;
 use crate::test_rng::TestRng;
@@ -159,7 +159,7 @@ pub fn judge_twinned(
         let first = match twinning.run(&halves[0])? {
             Ok(first) if first.is_broken && !is_broken_as_it_stands(run, &base)? => {
                 notes = vec![less(level, &run.said(&first.outcome))];
-                as_it_stands = as_it_stands.or(Some(Built::Given(&base)));
+                as_it_stands = as_it_stands.or(Some(BuiltFiles::Given(&base)));
                 continue;
             }
             Ok(first) => first,
@@ -214,7 +214,7 @@ fn is_broken_as_it_stands(run: &Run<'_>, base: &Archive) -> Result<bool, JudgeEr
 fn build_as_it_stands<'a>(
     run: &Run<'_>,
     base: &'a Archive,
-) -> Result<Result<Built<'a>, Box<Outcome>>, JudgeError> {
+) -> Result<Result<BuiltFiles<'a>, Box<Outcome>>, JudgeError> {
     run.build(&run.runner.build, base, Some(&run.as_they_stand()))
 }
 
@@ -224,7 +224,7 @@ impl Twinning<'_> {
         &mut self,
         first: TwinRun,
         other: &Choice,
-        as_it_stands: Option<Built<'_>>,
+        as_it_stands: Option<BuiltFiles<'_>>,
     ) -> Result<Judgement, JudgeError> {
         let names = &self.run.sealed.names;
         let mut runs = vec![first];
@@ -268,7 +268,7 @@ impl Twinning<'_> {
     fn judge_plainly(
         &mut self,
         mut runs: Vec<TwinRun>,
-        built: Option<Built<'_>>,
+        built: Option<BuiltFiles<'_>>,
     ) -> Result<Judgement, JudgeError> {
         let run = self.run;
         let built = match built {
