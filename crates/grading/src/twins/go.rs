@@ -14,7 +14,7 @@ pub const SYNTAX: TestSyntax = TestSyntax {
     name: "go",
     grammar: || tree_sitter_go::LANGUAGE.into(),
     take_apart,
-    beside,
+    beside: Some(beside),
     fresh_name,
     fails_below: false,
 };

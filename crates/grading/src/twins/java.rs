@@ -14,7 +14,7 @@ pub const SYNTAX: TestSyntax = TestSyntax {
     name: "java",
     grammar: || tree_sitter_java::LANGUAGE.into(),
     take_apart,
-    beside,
+    beside: Some(beside),
     fresh_name,
     fails_below: true,
 };

@@ -1,6 +1,5 @@
 //! Tests in JavaScript, by node's own runner and its `assert`.
 
-use fairtrial_core::tree::{FileTree, RelPath};
 use tree_sitter::Node;
 
 use super::edit::Edit;
@@ -14,7 +13,7 @@ pub const SYNTAX: TestSyntax = TestSyntax {
     name: "javascript",
     grammar: || tree_sitter_javascript::LANGUAGE.into(),
     take_apart,
-    beside,
+    beside: None,
     fresh_name,
     fails_below: false,
 };
@@ -45,10 +44,6 @@ const THROWS: &[&str] = &["throws", "rejects"];
 
 fn fresh_name(rng: &mut TestRng, _: usize) -> String {
     random_word(rng, 12)
-}
-
-fn beside(_: &FileTree, _: &RelPath) -> Option<(RelPath, String)> {
-    None
 }
 
 fn take_apart(source: &TestSource<'_>) -> TestFileParts {

@@ -1,6 +1,5 @@
 //! Tests in Python: functions that assert, and methods of test cases.
 
-use fairtrial_core::tree::{FileTree, RelPath};
 use tree_sitter::Node;
 
 use super::edit::Edit;
@@ -14,7 +13,7 @@ pub const SYNTAX: TestSyntax = TestSyntax {
     name: "python",
     grammar: || tree_sitter_python::LANGUAGE.into(),
     take_apart,
-    beside,
+    beside: None,
     fresh_name,
     fails_below: true,
 };
@@ -73,10 +72,6 @@ const MAKERS: &[&str] =
 
 fn fresh_name(rng: &mut TestRng, rank: usize) -> String {
     format!("test_{rank:04}_{}", random_word(rng, 12))
-}
-
-fn beside(_: &FileTree, _: &RelPath) -> Option<(RelPath, String)> {
-    None
 }
 
 fn take_apart(source: &TestSource<'_>) -> TestFileParts {

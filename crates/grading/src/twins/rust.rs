@@ -1,6 +1,5 @@
 //! Tests in Rust, as Cargo's own runner runs them.
 
-use fairtrial_core::tree::{FileTree, RelPath};
 use tree_sitter::Node;
 
 use super::edit::Edit;
@@ -14,7 +13,7 @@ pub const SYNTAX: TestSyntax = TestSyntax {
     name: "rust",
     grammar: || tree_sitter_rust::LANGUAGE.into(),
     take_apart,
-    beside,
+    beside: None,
     fresh_name,
     fails_below: false,
 };
@@ -102,10 +101,6 @@ const PLAIN_METHODS: &[&str] = &[
 
 fn fresh_name(rng: &mut TestRng, _: usize) -> String {
     format!("t_{}", random_word(rng, 12))
-}
-
-fn beside(_: &FileTree, _: &RelPath) -> Option<(RelPath, String)> {
-    None
 }
 
 fn take_apart(source: &TestSource<'_>) -> TestFileParts {

@@ -282,7 +282,8 @@ impl Suite {
         }
         drop(sites);
         for path in written.code.clone() {
-            if let Some((beside, text)) = (self.syntax.beside)(&written.files, &path) {
+            let made = self.syntax.beside.and_then(|make| make(&written.files, &path));
+            if let Some((beside, text)) = made {
                 let fill = |it: &str| it.replace("{id}", &id).replace("{mark}", &mark);
                 if let Ok(beside) = RelPath::parse(&fill(beside.as_str())) {
                     written.files.insert(beside.clone(), fill(&text).into_bytes());

@@ -18,13 +18,16 @@ pub struct TestSyntax {
     pub grammar: fn() -> Language,
     /// Takes a file apart.
     pub take_apart: fn(&TestSource<'_>) -> TestFileParts,
-    /// Files that must stand beside the sealed ones.
-    pub beside: fn(&FileTree, &RelPath) -> Option<(RelPath, String)>,
+    /// The file that must stand beside one that holds tests.
+    pub beside: Option<MakesBeside>,
     /// A name for a test, in one manner for all; the number is its place among the names of its file.
     pub fresh_name: fn(&mut TestRng, usize) -> String,
     /// Whether the failure of a test shows in all that was reported under its name, and what is below it.
     pub fails_below: bool,
 }
+
+/// Makes the file that must stand beside one of these.
+type MakesBeside = fn(&FileTree, &RelPath) -> Option<(RelPath, String)>;
 
 impl TestSyntax {
     /// The manner of this name.
