@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::Read;
 use std::time::{Duration, SystemTime};
 
-use fairtrial_core::plan::{AgentCandidate, ChatCandidate, Tokens};
+use fairtrial_core::plan::{AgentCandidate, ChatCandidate, HeaderText, Tokens};
 use fairtrial_core::verdict::VoidReason;
 use ureq::http::header::{HeaderName, HeaderValue};
 
@@ -72,7 +72,7 @@ pub struct UpstreamConfig<'a> {
     /// The environment variable that holds the key.
     pub key_env: Option<&'a str>,
     /// Further header lines.
-    pub headers: &'a BTreeMap<String, String>,
+    pub headers: &'a BTreeMap<String, HeaderText>,
     /// Longest wait for one answer.
     pub timeout: Duration,
     /// The header that carries the key; `None`: `Authorization`, as a bearer's.
@@ -125,10 +125,14 @@ impl Upstream {
             };
             value.map(|it| it.trim().to_owned()).ok_or_else(missing)
         };
-        let header = |(name, value): (&String, &String)| {
+        let header = |(name, value): (&String, &HeaderText)| {
             let bad = || AskerError::Header { candidate: candidate.clone(), header: name.clone() };
             let parsed = HeaderName::from_bytes(name.as_bytes()).map_err(|_| bad())?;
-            Ok((parsed, HeaderValue::from_str(value).map_err(|_| bad())?))
+            let value = match value {
+                HeaderText::Given(value) => value.clone(),
+                HeaderText::Variable(variable) => found(&variable.env)?,
+            };
+            Ok((parsed, HeaderValue::from_str(&value).map_err(|_| bad())?))
         };
         let named = |name: &str| {
             let bad =

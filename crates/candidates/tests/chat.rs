@@ -156,7 +156,7 @@ fn a_refusal_is_told_with_its_words_and_why_the_answer_ended() {
 #[test]
 fn a_request_holds_what_the_plan_says_and_the_answer_what_the_host_says() {
     let (address, requests) = host(&[&json("200 OK", "", GOOD)]);
-    let more = "key_env = \"KEY\"\nsend_seed = true\nheaders = { x-harbour = \"merrow\" }\n\
+    let more = "key_env = \"KEY\"\nsend_seed = true\nheaders = { x-harbour = \"merrow\", x-team = { env = \"TEAM\" } }\n\
                 sampling = { temperature = 0.5, max_tokens = 9 }";
     let reply = ask(&address, more);
     assert_eq!(reply.outcome, answer("x = 1", false));
@@ -169,6 +169,7 @@ fn a_request_holds_what_the_plan_says_and_the_answer_what_the_host_says() {
     assert!(
         lower.contains("authorization: bearer seaworthy-1234")
             && lower.contains("x-harbour: merrow")
+            && lower.contains("x-team: seaworthy-1234")
     );
     let body: serde_json::Value =
         serde_json::from_str(request.split("\r\n\r\n").nth(1).unwrap()).unwrap();
@@ -361,5 +362,9 @@ fn what_cannot_be_sent_is_noticed_before_anything_is() {
     assert!(matches!(make("key_env = \"KEY\"", Some("  ")), Some(AskerError::NoKey { .. })));
     let header = make("headers = { \"bad name\" = \"x\" }", None);
     assert!(matches!(header, Some(AskerError::Header { .. })));
+    let header = "headers = { x-team = { env = \"TEAM\" } }";
+    let missing = make(header, None).unwrap().to_string();
+    assert!(missing.contains("the environment variable `TEAM` is not set"), "{missing}");
+    assert!(make(header, Some("k")).is_none());
     assert!(make("key_env = \"KEY\"", Some("k")).is_none());
 }

@@ -77,6 +77,9 @@ pub struct RunArgs {
     /// for `plan.toml`, else `NAME.record`]
     #[arg(long, value_name = "DIR")]
     pub record: Option<PathBuf>,
+    /// Show the trials and the first prompt of each task, when keys, names and tools have been checked; ask nobody
+    #[arg(long)]
+    pub dry_run: bool,
     /// Make repositories ready anew, although earlier runs did
     #[arg(long)]
     pub fresh: bool,

@@ -7,6 +7,7 @@
 pub mod answer;
 pub mod change;
 pub mod digest;
+pub mod dry_run;
 pub mod judgement;
 pub mod language;
 pub mod limits;

@@ -35,9 +35,9 @@ pub use safe::safe;
 pub use style::Style;
 pub use text::{
     RankingLayout, comparison_sentence, comparison_text, comparisons_text, doctor_table,
-    frontier_grids, gate_text, grids_with_notes, reading_text, regrade_table, show_list,
-    show_trials, side_by_side, standings, standings_grids, standings_head, standings_notes,
-    vet_table, write_grid,
+    dry_run_text, frontier_grids, gate_text, grids_with_notes, reading_text, regrade_table,
+    show_list, show_trials, side_by_side, standings, standings_grids, standings_head,
+    standings_notes, vet_table, write_grid,
 };
 pub use view::{
     AlikeView, AttemptView, ComparedTask, ComparisonView, Deviations, DoctorView, Helped, JoinNote,

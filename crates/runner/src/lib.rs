@@ -6,6 +6,7 @@
 
 mod compatibility;
 mod counter;
+mod dry_run;
 mod files;
 mod pool;
 mod prepare;
@@ -18,6 +19,7 @@ mod trial;
 mod vet;
 
 pub use counter::{CandidateProgress, Progress};
+pub use dry_run::dry_run;
 pub use files::{FilesError, FilesOptions, attempt_files};
 pub use prepare::{PlannedTask, Preparation, PrepareError, PrepareOptions, prepare};
 pub use read::{ReadError, ReadOptions, ReadText, read_text};

@@ -79,18 +79,7 @@ pub fn run_trials(
     let mut record = open(preparation, options)?;
     let plan = &preparation.plan;
     let names: Vec<&str> = plan.candidates.iter().map(Candidate::name).collect();
-    let tasks: Vec<&str> = preparation.tasks.keys().map(String::as_str).collect();
-    let mut order = schedule(&names, &tasks, plan.samples, plan.seed);
-    let takes = |key: &TrialKey| {
-        let candidate = plan.candidates.iter().find(|it| it.name() == key.candidate);
-        candidate.is_some_and(|it| it.takes(&key.task))
-    };
-    order.retain(takes);
-    let summaries = record.summaries(&Selection::default())?;
-    let known: HashMap<TrialKey, TrialSummary> =
-        summaries.into_iter().map(|it| (it.key.clone(), it)).collect();
-    let is_waiting = |key: &&TrialKey| is_to_be_run(preparation, known.get(key));
-    let waiting: Vec<TrialKey> = order.iter().filter(is_waiting).cloned().collect();
+    let TrialOrder { order, known, waiting } = TrialOrder::new(preparation, Some(&record))?;
     let mut counter = Counter::new(&names, &order, &known, &waiting);
     let is_unanswered = |key: &&TrialKey| {
         let void = known.get(key).and_then(|it| it.verdict).is_some_and(Verdict::is_void);
@@ -102,6 +91,40 @@ pub fn run_trials(
     let spec = RunSpec { plan, tasks: &preparation.tasks, world: preparation };
     let session = Session::new(spec, &mut record, scheduler, known, counter, observer);
     Ok(drive(session, preparation, limits, stop)?)
+}
+
+/// The trials of a plan.
+pub(crate) struct TrialOrder {
+    /// All, in the order in which they are begun.
+    pub order: Vec<TrialKey>,
+    /// What is known of those that were begun before.
+    pub known: HashMap<TrialKey, TrialSummary>,
+    /// Those that are still to be run.
+    pub waiting: Vec<TrialKey>,
+}
+
+impl TrialOrder {
+    /// The trials of what was prepared, with what a record knows of them.
+    ///
+    /// # Errors
+    /// When the record cannot be read.
+    pub fn new(preparation: &Preparation, record: Option<&Record>) -> Result<Self, RecordError> {
+        let plan = &preparation.plan;
+        let names: Vec<&str> = plan.candidates.iter().map(Candidate::name).collect();
+        let tasks: Vec<&str> = preparation.tasks.keys().map(String::as_str).collect();
+        let mut order = schedule(&names, &tasks, plan.samples, plan.seed);
+        let takes = |key: &TrialKey| {
+            let candidate = plan.candidates.iter().find(|it| it.name() == key.candidate);
+            candidate.is_some_and(|it| it.takes(&key.task))
+        };
+        order.retain(takes);
+        let summaries = record.map(|it| it.summaries(&Selection::default())).transpose()?;
+        let known: HashMap<TrialKey, TrialSummary> =
+            summaries.into_iter().flatten().map(|it| (it.key.clone(), it)).collect();
+        let is_waiting = |key: &&TrialKey| is_to_be_run(preparation, known.get(key));
+        let waiting = order.iter().filter(is_waiting).cloned().collect();
+        Ok(Self { order, known, waiting })
+    }
 }
 
 /// Carries out a session's orders on threads, and tells it what happens.

@@ -6,10 +6,12 @@ use std::path::{Path, PathBuf};
 use fairtrial_core::verdict::VoidReason;
 use fairtrial_record::Record;
 use fairtrial_report::{
-    RankingLayout, StandingsOptions, StandingsSource, VerdictSource, safe, standings,
+    RankingLayout, StandingsOptions, StandingsSource, VerdictSource, dry_run_text, safe, standings,
     standings_view,
 };
-use fairtrial_runner::{Preparation, PrepareOptions, RunOptions, Summary, prepare, run_trials};
+use fairtrial_runner::{
+    Preparation, PrepareOptions, RunOptions, Summary, dry_run, prepare, run_trials,
+};
 use fairtrial_sandbox::Demand;
 
 use crate::args::RunArgs;
@@ -28,6 +30,13 @@ pub fn run(
     let record = args.record.clone().unwrap_or_else(|| record_beside(&args.plan));
     let readiness = Readiness { trust_code: args.trust_code, fresh: args.fresh };
     let preparation = prepared(&args.plan, readiness, environment)?;
+    if args.dry_run {
+        for note in &preparation.notes {
+            writeln!(err, "note: {}", safe(note))?;
+        }
+        dry_run_text(out, &dry_run(&preparation, &record)?, environment.style())?;
+        return Ok(0);
+    }
     let code = run_all(&preparation, &record, environment, out, err)?;
     Ok(code)
 }

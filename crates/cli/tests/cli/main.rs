@@ -9,6 +9,7 @@ mod browser;
 mod compare;
 mod demo;
 mod doctor;
+mod dry_run;
 mod env;
 mod hostile;
 mod hosts;

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::endpoint::{names_alone, two_minutes};
+use super::endpoint::{HeaderText, two_minutes};
 use super::price::Price;
 use crate::limits::{Bytes, Span};
 
@@ -41,8 +41,8 @@ pub struct AgentCandidate {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key_env: Option<String>,
     /// Further header lines of forwarded requests. Only their names are ever written down.
-    #[serde(default, serialize_with = "names_alone")]
-    pub headers: BTreeMap<String, String>,
+    #[serde(default)]
+    pub headers: BTreeMap<String, HeaderText>,
     /// Its environment, over that of the task; filled in as the command is.
     #[serde(default)]
     pub env: BTreeMap<String, String>,

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::agent::AgentLimits;
-use super::endpoint::{names_alone, two_minutes};
+use super::endpoint::{HeaderText, two_minutes};
 use super::price::Price;
 use crate::limits::Span;
 
@@ -38,8 +38,8 @@ pub struct ChatCandidate {
     #[serde(default = "three")]
     pub retries: u32,
     /// Further header lines. Their values can be keys: only their names are ever written down.
-    #[serde(default, serialize_with = "names_alone")]
-    pub headers: BTreeMap<String, String>,
+    #[serde(default)]
+    pub headers: BTreeMap<String, HeaderText>,
     /// Whether it acts: our own small agent gives it tools to read and change files and to run commands.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub acts: bool,

@@ -1,0 +1,56 @@
+//! What a run would do: the very trials that it would begin, and the very prompts.
+
+use std::path::Path;
+
+use fairtrial_core::dry_run::{CandidateTrials, DryRun, FirstPrompt};
+use fairtrial_record::Record;
+
+use crate::compatibility::incompatibility;
+use crate::prepare::Preparation;
+use crate::run::{RunError, TrialOrder};
+
+/// The trials of what was prepared, and the first prompt of each task. `record` is looked at where it is there, and not
+/// changed.
+///
+/// # Errors
+/// When the record cannot be read, or belongs to another plan.
+pub fn dry_run(preparation: &Preparation, record: &Path) -> Result<DryRun, RunError> {
+    let known = if record.exists() {
+        let opened = Record::open(record)?;
+        if let Some(what) = incompatibility(opened.manifest(), &preparation.manifest) {
+            return Err(RunError::OtherPlan { record: record.to_owned(), what });
+        }
+        Some(opened)
+    } else {
+        None
+    };
+    let trials = TrialOrder::new(preparation, known.as_ref())?;
+    let plan = &preparation.plan;
+    let candidates = plan.candidates.iter().map(|candidate| {
+        let name = candidate.name();
+        CandidateTrials {
+            name: name.to_owned(),
+            tasks: preparation.tasks.keys().filter(|it| candidate.takes(it)).count(),
+            trials: trials.order.iter().filter(|it| it.candidate == name).count(),
+            waiting: trials.waiting.iter().filter(|it| it.candidate == name).count(),
+            system: candidate.system().map(str::to_owned),
+        }
+    });
+    let candidates = candidates.collect();
+    let mut prompts = Vec::new();
+    for (task, entry) in &preparation.tasks {
+        let takers = plan.candidates.iter().filter(|it| it.takes(task));
+        let acting: Vec<bool> =
+            takers.filter_map(|it| preparation.askers.get(it.name())).map(|it| it.acts()).collect();
+        for acts in [false, true].into_iter().filter(|it| acting.contains(it)) {
+            let text = if acts { &entry.acting_prompt } else { &entry.prompt };
+            prompts.push(FirstPrompt {
+                task: task.clone(),
+                acts,
+                text: text.clone(),
+                unfit: entry.unfit.clone(),
+            });
+        }
+    }
+    Ok(DryRun { candidates, prompts, samples: plan.samples, attempts: plan.attempts })
+}
