@@ -20,7 +20,9 @@ pub const SYNTAX: TestSyntax = TestSyntax {
 
 /// What asserts in place of the library's macros: it notes what it comes to and goes on, so that the test fails at
 /// its end. Nothing in it can be shadowed by what an answer exports.
-const HEAD: &str = r#"#[allow(dead_code)] pub fn {id}_note(failed: &::std::sync::atomic::AtomicBool, site: ::std::primitive::u32, held: ::std::primitive::bool) {
+const HEAD: &str = r#"#[allow(dead_code, non_camel_case_types)] pub struct {id}_End(pub &'static ::std::sync::atomic::AtomicBool);
+impl ::std::ops::Drop for {id}_End { fn drop(&mut self) { if self.0.swap(false, ::std::sync::atomic::Ordering::SeqCst) && !::std::thread::panicking() { ::std::panic!("an assertion failed") } } }
+#[allow(dead_code)] pub fn {id}_note(failed: &::std::sync::atomic::AtomicBool, site: ::std::primitive::u32, held: ::std::primitive::bool) {
     if !held { failed.store(true, ::std::sync::atomic::Ordering::SeqCst); }
     static SEEN: ::std::sync::Mutex<::std::collections::BTreeSet<::std::primitive::u32>> = ::std::sync::Mutex::new(::std::collections::BTreeSet::new());
     let mut seen = SEEN.lock().unwrap_or_else(::std::sync::PoisonError::into_inner);
@@ -72,7 +74,7 @@ const HEAD: &str = r#"#[allow(dead_code)] pub fn {id}_note(failed: &::std::sync:
 "#;
 
 /// Makes a test fail at its end when one of its assertions did.
-const BEGINS: &str = " static {id}_F: ::std::sync::atomic::AtomicBool = ::std::sync::atomic::AtomicBool::new(false); {id}_F.store(false, ::std::sync::atomic::Ordering::SeqCst); let _{id}_e = { struct End; impl ::std::ops::Drop for End { fn drop(&mut self) { if {id}_F.load(::std::sync::atomic::Ordering::SeqCst) && !::std::thread::panicking() { ::std::panic!(\"an assertion failed\") } } } End };";
+const BEGINS: &str = " static {id}_F: ::std::sync::atomic::AtomicBool = ::std::sync::atomic::AtomicBool::new(false); let _{id}_e = crate::{id}_End(&{id}_F);";
 
 /// Makes a test fail at its end, however it comes to it.
 const FAILS: &str = " let _{id} = { struct End; impl ::std::ops::Drop for End { fn drop(&mut self) { if !::std::thread::panicking() { ::std::panic!(\"the end\") } } } End };";
