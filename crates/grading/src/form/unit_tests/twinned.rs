@@ -154,7 +154,14 @@ pub fn judge_twinned(
     let mut twinning = Twinning { run, suite, base: &base, rng: TestRng::new(run.seed) };
     let mut as_it_stands = None;
     let mut notes = Vec::new();
-    for level in [Level::Full, Level::Swaps, Level::Named] {
+    // An answer may fail to build or to load by chance: without twins its tests run only where the task asks for less.
+    let is_less = run.settings.process == Some(TestsProcess::Shared) && run.runner.apart.is_none();
+    let levels: &[Level] = if is_less {
+        &[Level::Full, Level::Swaps, Level::Named]
+    } else {
+        &[Level::Full, Level::Swaps]
+    };
+    for &level in levels {
         let halves = suite.halves(level, &mut twinning.rng);
         let first = match twinning.run(&halves[0])? {
             Ok(first) if first.is_broken && !is_broken_as_it_stands(run, &base)? => {
@@ -181,9 +188,8 @@ pub fn judge_twinned(
         return Ok(judgement);
     }
     // Not even with names of their own: that is for a task to allow.
-    let Some(built) = as_it_stands.filter(|_| run.settings.process == Some(TestsProcess::Shared))
-    else {
-        let why = "the sealed tests build as they stand, and not when they are written anew for a run; `process = \"shared\"` runs them as they stand";
+    let Some(built) = as_it_stands.filter(|_| is_less) else {
+        let why = "the sealed tests build as they stand, and not when they are written anew for a run; for `cargo`, `go` and `junit5`, `process = \"shared\"` runs them as they stand";
         let mut judgement = run.nothing_run(FailReason::DidNotBuild, why);
         judgement.notes.extend(notes);
         return Ok(judgement);
