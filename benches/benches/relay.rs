@@ -157,6 +157,8 @@ fn main() -> ExitCode {
         key_env: None,
         headers: &headers,
         timeout: Duration::from_secs(30),
+        patience: Default::default(),
+        trust: None,
         key_header: None,
     };
     let mut relays = Vec::new();

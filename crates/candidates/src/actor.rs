@@ -2,22 +2,24 @@
 //! does what it asks for, until it asks for nothing more.
 
 use std::collections::BTreeMap;
+use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use fairtrial_core::answer::{AnswerEnd, Submission};
 use fairtrial_core::plan::ChatCandidate;
 use fairtrial_core::text::head_and_tail;
-use fairtrial_core::verdict::VoidReason;
+use fairtrial_core::verdict::{Remedy, VoidReason};
 use serde_json::{Map, Value as Json, json};
 
 use crate::agent::{STUCK, so_far, submission, view_word};
+use crate::answered::Got;
 use crate::ask::{
     ActorEnd, Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, StepNote, TryAgain, Workspace,
 };
-use crate::chat::{Got, RequestRefused, exchange, note, said};
-use crate::classify::Refusal;
+use crate::exchange::{RequestRefused, exchange, note};
 use crate::relay::RelayUse;
+use crate::runtime::runtime;
 use crate::tools::{ModelTools, REFUSED, declared};
 use crate::upstream::{Upstream, UpstreamConfig};
 
@@ -66,15 +68,16 @@ enum RequestEnd {
 }
 
 impl ActorAsker {
-    /// Makes a candidate ready to be asked; `key` looks up environment variables.
+    /// Makes a candidate ready to be asked; `key` looks up environment variables, `base` is the plan's folder.
     ///
     /// # Errors
     /// When the key is not in the environment, or a header cannot be sent.
     pub fn new(
         config: &ChatCandidate,
+        base: &Path,
         key: impl Fn(&str) -> Option<String>,
     ) -> Result<Self, AskerError> {
-        let upstream = UpstreamConfig::of_chat(config);
+        let upstream = UpstreamConfig::of_chat(config, base);
         Ok(Self { upstream: Upstream::new(&upstream, key)?, config: config.clone() })
     }
 
@@ -206,19 +209,25 @@ impl ActingAttempt<'_> {
                 Err(refused) => refused,
             };
             tries += 1;
-            match refused.refusal {
+            let (reason, remedy) = (refused.reason, refused.reason.remedy());
+            match remedy {
                 // What made the conversation too long is what the model did.
-                Refusal::Void(VoidReason::RequestRefusedForLength) if self.used.answered > 0 => {
+                _ if reason == VoidReason::RequestRefusedForLength && self.used.answered > 0 => {
                     return Ok(RequestEnd::Limit("context"));
                 }
-                Refusal::Again(_) if tries < TRIES => self.wait(tries, refused.wait)?,
-                Refusal::Again(reason) => {
-                    let why = format!("{} times: {}", tries, said(&refused));
-                    let unreachable = refused.is_nobody() && self.used.answered == 0;
+                Some(Remedy::AskAgain | Remedy::AskAgainThenEnd) if tries < TRIES => {
+                    self.wait(tries, refused.wait)?;
+                }
+                Some(Remedy::AskAgain | Remedy::AskAgainThenEnd) => {
+                    let why = format!("{} times: {}", tries, refused.said());
+                    let is_gone = remedy == Some(Remedy::AskAgainThenEnd);
+                    let unreachable = is_gone && self.used.answered == 0;
                     let after = refused.wait;
                     return Err(AskOutcome::Again(TryAgain { reason, why, after, unreachable }));
                 }
-                Refusal::Void(_) | Refusal::Halt => return Err(refused.outcome()),
+                Some(Remedy::VoidTrial | Remedy::EndCandidate) | None => {
+                    return Err(refused.outcome());
+                }
             }
         }
     }
@@ -240,7 +249,9 @@ impl ActingAttempt<'_> {
         let Some(number) = self.reporter.requested() else { return Err(AskOutcome::Cancelled) };
         self.used.requests += 1;
         let began = Instant::now();
-        let result = exchange(&self.asker.upstream, body);
+        let (upstream, longest) = (&self.asker.upstream, self.asker.config.longest_answer.0);
+        let runtime = runtime().map_err(|error| sandbox_failed(error.to_string()))?;
+        let result = runtime.block_on(exchange(upstream, body, longest));
         let note = note(&result, body, began.elapsed());
         self.used.count(&note);
         self.reporter.request_over(number, note);

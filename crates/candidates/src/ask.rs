@@ -69,7 +69,7 @@ pub enum AskOutcome {
     /// No answer, by no fault of the candidate.
     Void(VoidReason, String),
     /// No answer, and asking again is no use: the address or the key is wrong.
-    Halt(String),
+    Halt(VoidReason, String),
     /// Nothing was asked: the run is stopping.
     Cancelled,
 }
@@ -207,7 +207,12 @@ pub struct RequestNote {
     pub tokens: Tokens,
     /// Whether the tokens were estimated from lengths.
     pub estimated: bool,
+    /// What the model thought aloud, where its host keeps that apart from the answer.
+    pub thought: String,
 }
+
+/// Hears what came of a request, on any thread.
+pub type Answered = Box<dyn FnOnce(AskReply) + Send>;
 
 /// Somebody who can be asked, from any number of threads.
 pub trait Asker: Send + Sync {
@@ -219,6 +224,17 @@ pub trait Asker: Send + Sync {
         workspace: Option<&Workspace<'_>>,
         reporter: &Arc<dyn Reporter>,
     ) -> AskReply;
+
+    /// Whether asking is one request that takes no thread meanwhile: then [`Asker::begin`] asks.
+    fn answers_by_itself(&self) -> bool {
+        false
+    }
+
+    /// Sends one request, which is recorded already, and comes back at once; `answered` is told what came of it. Only
+    /// for one that answers by itself.
+    fn begin(&self, _ask: &Ask, answered: Answered) {
+        answered(AskReply::bare(AskOutcome::Cancelled));
+    }
 
     /// What its program says of its version, asked in the sandbox; `None` where there is nothing to ask.
     fn version(&self, _sandbox: &Sandbox) -> Option<Result<String, String>> {
@@ -260,6 +276,24 @@ pub enum AskerError {
         candidate: String,
         /// The header's name.
         header: String,
+    },
+    /// Certificates that cannot be read.
+    #[error("candidate `{candidate}`: failed to read the certificates in `{path}`: {why}")]
+    Trust {
+        /// The candidate.
+        candidate: String,
+        /// Their file.
+        path: PathBuf,
+        /// What is wrong.
+        why: String,
+    },
+    /// What speaks to the host cannot be made, such as when a proxy's address is none.
+    #[error("candidate `{candidate}`: its host cannot be asked: {why}")]
+    Client {
+        /// The candidate.
+        candidate: String,
+        /// What is wrong.
+        why: String,
     },
     /// Something that an agent consists of is not there.
     #[error("candidate `{candidate}`: `{path}` is not there")]

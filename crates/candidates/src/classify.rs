@@ -2,17 +2,6 @@
 
 use fairtrial_core::verdict::VoidReason;
 
-/// What to do about a refusal.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Refusal {
-    /// Ask again after a while; if that fails too, this is the reason.
-    Again(VoidReason),
-    /// This request will never be answered; others may be.
-    Void(VoidReason),
-    /// No request will be answered.
-    Halt,
-}
-
 /// Words by which hosts name what is too long.
 const WHAT: &[&str] =
     &["context", "prompt", "input", "conversation", "request", "message", "tokens", "sequence"];
@@ -61,6 +50,33 @@ const NO_MONEY: &[&str] = &[
     "out of credits",
 ];
 
+/// Words by which they say that the next minute is another matter.
+const SLOWLY: &[&str] =
+    &["per minute", "per min", "per second", "a minute", "a second", "(rpm)", "(tpm)"];
+
+/// Words by which they say that nothing more is to be had today.
+const A_DAY: &[&str] = &["per day", "daily", "a day", "(rpd)", "(tpd)"];
+
+/// Words by which they say that a filter of theirs refused.
+const FILTERED: &[&str] = &[
+    "content_filter",
+    "content filter",
+    "content policy",
+    "content_policy",
+    "responsible ai",
+    "moderation",
+];
+
+/// Words by which they say that there is no such model.
+const NO_MODEL: &[&str] = &[
+    "model_not_found",
+    "model not found",
+    "no such model",
+    "unknown model",
+    "model does not exist",
+    "invalid model",
+];
+
 /// Whether a refusal says that the conversation is too long for the model.
 fn is_too_long(said: &str) -> bool {
     let any = |words: &[&str]| words.iter().any(|it| said.contains(it));
@@ -75,20 +91,53 @@ fn is_too_long(said: &str) -> bool {
     is_named || any(WHAT) && any(HOW) && !any(SETTINGS)
 }
 
-/// Classifies a refusal by its HTTP status and what the host said.
+/// What a refusal means, by its HTTP status and what the host said.
 #[must_use]
-pub fn classify(status: u16, said: &str) -> Refusal {
+pub fn classify(status: u16, said: &str) -> VoidReason {
     let said = said.to_lowercase();
-    let too_long = is_too_long(&said);
+    let any = |words: &[&str]| words.iter().any(|it| said.contains(it));
     match status {
-        401..=405 => Refusal::Halt,
-        429 if NO_MONEY.iter().any(|it| said.contains(it)) => Refusal::Halt,
-        408 | 409 | 425 => Refusal::Again(VoidReason::ProviderError),
-        413 => Refusal::Void(VoidReason::RequestRefusedForLength),
-        429 => Refusal::Again(VoidReason::RateLimit),
-        400..=499 if too_long => Refusal::Void(VoidReason::RequestRefusedForLength),
-        400..=499 => Refusal::Void(VoidReason::ProviderError),
-        _ => Refusal::Again(VoidReason::ProviderError),
+        300..=399 => VoidReason::Redirected,
+        402 => VoidReason::QuotaUsedUp,
+        429 if any(SLOWLY) => VoidReason::RateLimit,
+        429 if any(A_DAY) => VoidReason::QuotaUsedUp,
+        400 | 401 | 403 | 429 if any(NO_MONEY) => VoidReason::QuotaUsedUp,
+        401 | 407 => VoidReason::KeyRefused,
+        403 if any(FILTERED) => VoidReason::ContentFilter,
+        403 => VoidReason::KeyRefused,
+        404 | 405 | 410 => VoidReason::ModelNotFound,
+        408 => VoidReason::HostTimedOut,
+        409 | 425 => VoidReason::ServerError,
+        413 => VoidReason::RequestRefusedForLength,
+        429 => VoidReason::RateLimit,
+        400..=499 if is_too_long(&said) => VoidReason::RequestRefusedForLength,
+        400..=499 if any(FILTERED) => VoidReason::ContentFilter,
+        400..=499 if any(NO_MODEL) => VoidReason::ModelNotFound,
+        400..=499 => VoidReason::RequestRefused,
+        504 | 524 => VoidReason::HostTimedOut,
+        _ => VoidReason::ServerError,
+    }
+}
+
+/// What an error means that came with a status that says all is well, or in the midst of a stream.
+#[must_use]
+pub fn classify_error(said: &str) -> VoidReason {
+    let lower = said.to_lowercase();
+    let any = |words: &[&str]| words.iter().any(|it| lower.contains(it));
+    if any(NO_MONEY) {
+        VoidReason::QuotaUsedUp
+    } else if any(&["rate limit", "rate_limit", "too many requests"]) {
+        VoidReason::RateLimit
+    } else if any(FILTERED) {
+        VoidReason::ContentFilter
+    } else if is_too_long(&lower) {
+        VoidReason::RequestRefusedForLength
+    } else if any(&["invalid api key", "invalid_api_key", "unauthorized"]) {
+        VoidReason::KeyRefused
+    } else if any(NO_MODEL) {
+        VoidReason::ModelNotFound
+    } else {
+        VoidReason::ServerError
     }
 }
 
@@ -114,34 +163,52 @@ mod tests {
             "sequence is longer than the specified maximum length",
             "conversation does not fit the model",
         ] {
-            let refusal = classify(400, said);
-            assert_eq!(refusal, Refusal::Void(VoidReason::RequestRefusedForLength), "{said}");
+            assert_eq!(classify(400, said), VoidReason::RequestRefusedForLength, "{said}");
         }
     }
 
     #[test]
     fn faults_are_laid_where_they_belong() {
-        use VoidReason::{ProviderError, RateLimit, RequestRefusedForLength};
-        for (status, said, refusal) in [
-            (401, "no", Refusal::Halt),
-            (404, "no such model", Refusal::Halt),
-            (429, "slow down", Refusal::Again(RateLimit)),
-            (503, "", Refusal::Again(ProviderError)),
+        for (status, said, reason) in [
+            (401, "no", VoidReason::KeyRefused),
+            (403, "this key has no access", VoidReason::KeyRefused),
+            (403, "blocked by our content policy", VoidReason::ContentFilter),
+            (404, "nothing here", VoidReason::ModelNotFound),
+            (408, "", VoidReason::HostTimedOut),
+            (429, "slow down", VoidReason::RateLimit),
+            (500, "", VoidReason::ServerError),
+            (503, "overloaded", VoidReason::ServerError),
+            (504, "", VoidReason::HostTimedOut),
             (
                 400,
                 "This model's maximum context length is 8192",
-                Refusal::Void(RequestRefusedForLength),
+                VoidReason::RequestRefusedForLength,
             ),
-            (413, "", Refusal::Void(RequestRefusedForLength)),
-            (402, "", Refusal::Halt),
-            (429, "You exceeded your current quota, please check your plan", Refusal::Halt),
-            (429, "too many requests: limit of 20 a minute", Refusal::Again(RateLimit)),
-            (400, "temperature exceeds the maximum of 2", Refusal::Void(ProviderError)),
-            (400, "max_tokens is too large: 99999", Refusal::Void(ProviderError)),
-            (400, "unknown field", Refusal::Void(ProviderError)),
-            (302, "", Refusal::Again(ProviderError)),
+            (413, "", VoidReason::RequestRefusedForLength),
+            (402, "", VoidReason::QuotaUsedUp),
+            (
+                429,
+                "You exceeded your current quota, please check your plan",
+                VoidReason::QuotaUsedUp,
+            ),
+            (429, "too many requests: limit of 20 a minute", VoidReason::RateLimit),
+            (429, "limit of 200 requests per day reached", VoidReason::QuotaUsedUp),
+            (429, "limit of 3 requests per min; see the page on billing", VoidReason::RateLimit),
+            (400, "temperature exceeds the maximum of 2", VoidReason::RequestRefused),
+            (400, "max_tokens is too large: 99999", VoidReason::RequestRefused),
+            (400, "unknown field", VoidReason::RequestRefused),
+            (400, "the model `m` does not exist (model_not_found)", VoidReason::ModelNotFound),
+            (302, "", VoidReason::Redirected),
         ] {
-            assert_eq!(classify(status, said), refusal, "{status} {said}");
+            assert_eq!(classify(status, said), reason, "{status} {said}");
+        }
+        for (said, reason) in [
+            ("the engine sank", VoidReason::ServerError),
+            ("rate limit reached", VoidReason::RateLimit),
+            ("insufficient_quota", VoidReason::QuotaUsedUp),
+            ("context length exceeded", VoidReason::RequestRefusedForLength),
+        ] {
+            assert_eq!(classify_error(said), reason, "{said}");
         }
     }
 }

@@ -65,21 +65,25 @@ impl Completion {
         match self.field("content") {
             Some(Json::String(text)) => text.clone(),
             Some(Json::Array(parts)) => {
-                parts.iter().filter_map(|part| part.get("text")?.as_str()).collect()
+                let said = parts.iter().filter(|it| !is_thought(it));
+                said.filter_map(|part| part.get("text")?.as_str()).collect()
             }
             _ => String::new(),
         }
     }
 
+    /// What it thought aloud, where its host keeps that apart: in a field of its own, or in parts that say so.
+    pub(crate) fn thought(&self) -> String {
+        let own = ["reasoning_content", "reasoning", "thinking"];
+        let own = own.iter().find_map(|it| self.field(it));
+        let parts = self.field("content").and_then(Json::as_array).into_iter().flatten();
+        let parts = parts.filter(|it| is_thought(it));
+        own.into_iter().chain(parts).map(texts_in).collect()
+    }
+
     /// By which words the model declined.
     pub(crate) fn refusal(&self) -> &str {
         self.field("refusal").and_then(Json::as_str).unwrap_or_default()
-    }
-
-    /// Whether it thinks aloud in this part.
-    pub(crate) fn thinks(&self) -> bool {
-        let thought = self.field("reasoning_content").or_else(|| self.field("reasoning"));
-        thought.is_some_and(|it| it.as_str().is_none_or(|text| !text.is_empty()))
     }
 
     /// Why it ended.
@@ -92,12 +96,23 @@ impl Completion {
         self.field("tool_calls").and_then(Json::as_array).map(Vec::as_slice).unwrap_or_default()
     }
 
-    /// What its host counted; `None` where it did not count both what was read and what was written.
+    /// What its host counted; `None` where it did not count both what was read and what was written. Where it does not
+    /// count what was thought as written, that is added: it is paid for.
     pub(crate) fn tokens(&self) -> Option<Tokens> {
         let usage = self.json.get("usage")?;
         let first = |names: &[&str]| names.iter().find_map(|it| count(usage.pointer(it)?));
         let input = first(&["/prompt_tokens", "/input_tokens"])?;
         let output = first(&["/completion_tokens", "/output_tokens"])?;
+        let total = first(&["/total_tokens"]);
+        let reasoning = first(&[
+            "/completion_tokens_details/reasoning_tokens",
+            "/output_tokens_details/reasoning_tokens",
+            "/reasoning_tokens",
+        ]);
+        let reasoning = reasoning.unwrap_or(0);
+        let is_apart = reasoning > output
+            || reasoning > 0 && total.is_some_and(|it| it == input + output + reasoning);
+        let output = if is_apart { output + reasoning } else { output };
         let cached = first(&[
             "/prompt_tokens_details/cached_tokens",
             "/input_tokens_details/cached_tokens",
@@ -105,7 +120,26 @@ impl Completion {
             "/cache_read_input_tokens",
             "/cached_tokens",
         ]);
-        Some(Tokens { input, cached: cached.unwrap_or(0).min(input), output })
+        Some(Tokens { input, cached: cached.unwrap_or(0).min(input), output, reasoning })
+    }
+}
+
+/// Whether a part of a message is what was thought.
+fn is_thought(part: &Json) -> bool {
+    let kind = part.get("type").and_then(Json::as_str).unwrap_or_default();
+    ["reasoning", "thinking", "thought"].contains(&kind)
+}
+
+/// The text in a field or part that holds what was thought: a text, an object with one, or a list of these.
+fn texts_in(value: &Json) -> String {
+    match value {
+        Json::String(text) => text.clone(),
+        Json::Array(parts) => parts.iter().map(texts_in).collect(),
+        Json::Object(part) => {
+            let names = ["text", "thinking", "reasoning", "content"];
+            names.iter().find_map(|it| part.get(*it)).map(texts_in).unwrap_or_default()
+        }
+        _ => String::new(),
     }
 }
 
@@ -178,9 +212,50 @@ mod tests {
     use super::*;
 
     fn tokens(usage: &str) -> Option<(u64, u64, u64)> {
-        let text = format!("{{\"choices\": null, \"usage\": {usage}}}");
-        let found = Completion::parse(&text).unwrap().tokens()?;
+        let found = counted(usage)?;
         Some((found.input, found.cached, found.output))
+    }
+
+    fn counted(usage: &str) -> Option<Tokens> {
+        let text = format!("{{\"choices\": null, \"usage\": {usage}}}");
+        Completion::parse(&text).unwrap().tokens()
+    }
+
+    #[test]
+    fn what_was_thought_is_counted_once() {
+        for (usage, output, reasoning) in [
+            (
+                r#"{"prompt_tokens": 7, "completion_tokens": 30, "completion_tokens_details": {"reasoning_tokens": 20}}"#,
+                30,
+                20,
+            ),
+            (r#"{"prompt_tokens": 7, "completion_tokens": 3, "reasoning_tokens": 20}"#, 23, 20),
+            (
+                r#"{"input_tokens": 7, "output_tokens": 30, "total_tokens": 57, "reasoning_tokens": 20}"#,
+                50,
+                20,
+            ),
+        ] {
+            let found = counted(usage).unwrap();
+            assert_eq!((found.output, found.reasoning), (output, reasoning), "{usage}");
+        }
+    }
+
+    #[test]
+    fn what_was_thought_is_kept_apart_from_what_was_said() {
+        for message in [
+            r#"{"content": "x = 1", "reasoning_content": "let me see"}"#,
+            r#"{"content": "x = 1", "reasoning": "let me see"}"#,
+            r#"{"content": [{"type": "thinking", "thinking": [{"type": "text", "text": "let me see"}]}, {"type": "text", "text": "x = 1"}]}"#,
+            r#"{"content": [{"type": "reasoning", "text": "let me see"}, {"text": "x = 1"}]}"#,
+        ] {
+            let text = format!("{{\"choices\": [{{\"message\": {message}}}]}}");
+            let completion = Completion::parse(&text).unwrap();
+            assert_eq!(
+                (completion.text().as_str(), completion.thought().as_str()),
+                ("x = 1", "let me see")
+            );
+        }
     }
 
     #[test]

@@ -7,14 +7,17 @@
 
 mod actor;
 mod agent;
+mod answered;
 mod ask;
 mod chat;
 mod classify;
 mod completion;
+mod exchange;
 mod meter;
 mod pause;
 mod recorded;
 mod relay;
+mod runtime;
 mod sse;
 mod tools;
 mod upstream;
@@ -22,8 +25,8 @@ mod upstream;
 pub use actor::ActorAsker;
 pub use agent::{AcpAsker, AgentAsker, acp_client_main, is_acp_client};
 pub use ask::{
-    ActorEnd, Ask, AskOutcome, AskReply, Asker, AskerError, Message, Reporter, RequestNote, Role,
-    StepNote, TryAgain, Workspace,
+    ActorEnd, Answered, Ask, AskOutcome, AskReply, Asker, AskerError, Message, Reporter,
+    RequestNote, Role, StepNote, TryAgain, Workspace,
 };
 pub use chat::ChatAsker;
 pub use recorded::RecordedAsker;

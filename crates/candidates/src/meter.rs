@@ -8,8 +8,8 @@ use fairtrial_core::verdict::VoidReason;
 use serde_json::Value as Json;
 
 use crate::ask::{RequestNote, StepNote};
-use crate::chat::estimate;
 use crate::completion::Completion;
+use crate::exchange::estimate;
 
 /// Longest name and arguments of a call in the subject of its step, in bytes.
 const NAMED_MAX: usize = 200;
@@ -20,12 +20,16 @@ const CALLS_MAX: usize = 64;
 /// Longest arguments of a call that are recorded, in bytes.
 const CALL_MAX: usize = 4 << 10;
 
+/// What was wrong with a request, in kind and in words.
+pub type RequestFault = (VoidReason, String);
+
 /// What is read of an answer as it passes.
 pub struct Meter {
     began: Instant,
     /// Where another API's answers say what they cost; `None`: as the chat-completions protocol does.
     usage: Option<UsagePointers>,
     text: String,
+    thought: String,
     tokens: Option<Tokens>,
     first_token: Option<Duration>,
     /// The tools that it asks for, by their place.
@@ -65,6 +69,7 @@ impl Meter {
             began: Instant::now(),
             usage,
             text: String::new(),
+            thought: String::new(),
             tokens: None,
             first_token: None,
             calls: Vec::new(),
@@ -113,6 +118,7 @@ impl Meter {
             self.first_token = Some(self.began.elapsed());
         }
         self.text.push_str(&text);
+        self.thought.push_str(&part.thought());
         self.tokens = part.tokens().or(self.tokens);
     }
 
@@ -123,6 +129,7 @@ impl Meter {
         }
         if let Ok(completion) = Completion::parse(&String::from_utf8_lossy(bytes)) {
             self.text = completion.text();
+            self.thought = completion.thought();
             self.take_calls(&completion);
             self.tokens = completion.tokens();
         }
@@ -141,21 +148,28 @@ impl Meter {
                 input: input.unwrap_or(so_far.input),
                 cached: cached.unwrap_or(so_far.cached),
                 output: output.unwrap_or(so_far.output),
+                reasoning: so_far.reasoning,
             });
         }
     }
 
-    pub fn note(self, status: u16, body: &str, fault: Option<String>) -> RequestNote {
-        let is_fine = (200..300).contains(&status) && fault.is_none();
-        let estimated = if is_fine { estimate(body, &self.text) } else { Tokens::default() };
+    pub fn note(self, status: u16, body: &str, fault: Option<RequestFault>) -> RequestNote {
+        let is_fine = fault.is_none();
+        let texts = [self.text.as_str(), &self.thought];
+        let estimated = if is_fine { estimate(body, &texts) } else { Tokens::default() };
+        let (outcome, detail) = match fault {
+            Some((reason, detail)) => (reason.short(), detail),
+            None => ("answered", String::new()),
+        };
         RequestNote {
-            outcome: if is_fine { "answered".to_owned() } else { outcome_of(status) },
-            detail: fault.unwrap_or_default(),
+            outcome: outcome.to_owned(),
+            detail,
             status: Some(status),
             took: self.began.elapsed(),
             first_token: self.first_token,
             tokens: self.tokens.unwrap_or(estimated),
             estimated: is_fine && self.tokens.is_none(),
+            thought: self.thought,
         }
     }
 }
@@ -169,12 +183,4 @@ fn counted(part: &Json, pointers: &[String]) -> Option<u64> {
             .filter_map(number)
             .fold(None, |sum: Option<u64>, found| Some(sum.unwrap_or(0).saturating_add(found)))
     })
-}
-
-fn outcome_of(status: u16) -> String {
-    match status {
-        429 => VoidReason::RateLimit.word(),
-        _ => VoidReason::ProviderError.word(),
-    }
-    .to_owned()
 }

@@ -11,7 +11,7 @@ use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::VoidReason;
 use serde::Deserialize;
 
-use crate::ask::{Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, Workspace};
+use crate::ask::{Answered, Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, Workspace};
 
 /// One line of the file.
 #[derive(Debug, Deserialize)]
@@ -96,13 +96,8 @@ impl RecordedAsker {
     }
 }
 
-impl Asker for RecordedAsker {
-    fn ask(
-        &self,
-        ask: &Ask,
-        _workspace: Option<&Workspace<'_>>,
-        _reporter: &Arc<dyn Reporter>,
-    ) -> AskReply {
+impl RecordedAsker {
+    fn reply(&self, ask: &Ask) -> AskReply {
         let key = (ask.task.clone(), ask.sample, ask.attempt);
         let outcome = match self.answers.get(&key) {
             Some((submission, end)) => {
@@ -111,10 +106,29 @@ impl Asker for RecordedAsker {
             None if ask.attempt > 1 => AskOutcome::NothingMore,
             None => {
                 let why = format!("no answer is recorded for sample {}", ask.sample);
-                AskOutcome::Void(VoidReason::ProviderError, why)
+                AskOutcome::Void(VoidReason::NotRecorded, why)
             }
         };
         AskReply::bare(outcome)
+    }
+}
+
+impl Asker for RecordedAsker {
+    fn ask(
+        &self,
+        ask: &Ask,
+        _workspace: Option<&Workspace<'_>>,
+        _reporter: &Arc<dyn Reporter>,
+    ) -> AskReply {
+        self.reply(ask)
+    }
+
+    fn answers_by_itself(&self) -> bool {
+        true
+    }
+
+    fn begin(&self, ask: &Ask, answered: Answered) {
+        answered(self.reply(ask));
     }
 
     fn has(&self, task: &str, sample: u32) -> bool {

@@ -7,9 +7,8 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::hash::{DefaultHasher, Hash as _, Hasher as _};
-use std::io::{BufRead as _, BufReader, Read as _};
 use std::net::TcpListener;
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use axum::Router;
@@ -18,15 +17,17 @@ use axum::extract::{DefaultBodyLimit, State};
 use axum::http::{Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse as _, Response};
 use fairtrial_core::plan::{AgentLimits, Price, RelaySettings, Tokens, UsagePointers};
+use fairtrial_core::verdict::VoidReason;
 use serde_json::{Value as Json, json};
-use tokio::runtime::Runtime;
-use tokio::sync::{Semaphore, mpsc};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc};
 use tokio::task::JoinHandle;
 use tokio_stream::wrappers::ReceiverStream;
 
 use crate::ask::{Reporter, RequestNote, StepNote};
-use crate::meter::Meter;
-use crate::upstream::{CHAT, Upstream};
+use crate::classify::classify;
+use crate::meter::{Meter, RequestFault};
+use crate::runtime::runtime;
+use crate::upstream::{CHAT, Upstream, UpstreamResponse};
 
 /// Largest request that is forwarded, in bytes.
 const REQUEST_MAX: usize = 32 << 20;
@@ -71,6 +72,8 @@ pub struct RelayUse {
     pub answered: u32,
     /// The last fault of the host, where a request was not answered.
     pub fault: String,
+    /// Of which kind that was.
+    pub reason: Option<VoidReason>,
     /// Tokens of all requests that are over.
     pub tokens: Tokens,
     /// The limit that was met: `requests`, `tokens` or `money`.
@@ -95,13 +98,12 @@ impl RelayUse {
 
     /// Counts a request that is over.
     pub(crate) fn count(&mut self, note: &RequestNote) {
-        self.tokens.input += note.tokens.input;
-        self.tokens.cached += note.tokens.cached;
-        self.tokens.output += note.tokens.output;
+        self.tokens = self.tokens + note.tokens;
         if note.outcome == "answered" {
             self.answered += 1;
         } else {
             self.fault = format!("{}: {}", note.outcome, note.detail);
+            self.reason = VoidReason::of_short(&note.outcome);
         }
     }
 }
@@ -133,20 +135,6 @@ struct Forwarded {
     body: String,
     usage: Option<UsagePointers>,
     report_calls: bool,
-}
-
-/// The threads of all relays.
-fn runtime() -> std::io::Result<&'static Runtime> {
-    static RUNTIME: OnceLock<std::io::Result<Runtime>> = OnceLock::new();
-    let made = RUNTIME.get_or_init(|| {
-        tokio::runtime::Builder::new_multi_thread()
-            .worker_threads(2)
-            .max_blocking_threads(1024)
-            .thread_name("relay")
-            .enable_all()
-            .build()
-    });
-    made.as_ref().map_err(|error| std::io::Error::new(error.kind(), error.to_string()))
 }
 
 impl Relay {
@@ -278,7 +266,7 @@ impl RelayAttempt {
         meter: Meter,
         status: u16,
         body: &str,
-        fault: Option<String>,
+        fault: Option<RequestFault>,
         report_calls: bool,
     ) {
         let calls = if report_calls { meter.calls() } else { Vec::new() };
@@ -349,78 +337,122 @@ async fn forward(
     let body = Json::Object(request).to_string();
     let report_calls = state.config.report_calls;
     let forwarded = Forwarded { attempt, path, body, usage, report_calls };
-    let (answer_in, answer) = tokio::sync::oneshot::channel();
-    tokio::task::spawn_blocking(move || {
-        exchange(&state.config.upstream, forwarded, answer_in);
-        drop(place);
-    });
-    answer.await.unwrap_or_else(|_| {
-        error(StatusCode::BAD_GATEWAY, "provider_error", "the endpoint gave no answer")
-    })
+    pass_on(state, forwarded, place).await
 }
 
-/// Sends one request on and passes on what comes back, on a thread of its own.
-fn exchange(
-    upstream: &Upstream,
+/// Sends one request on and passes on what comes back.
+async fn pass_on(
+    state: Arc<RelayState>,
     forwarded: Forwarded,
-    answer: tokio::sync::oneshot::Sender<Response>,
-) {
+    place: OwnedSemaphorePermit,
+) -> Response {
     let Forwarded { attempt, path, body, usage, report_calls } = forwarded;
-    let Some(number) = attempt.reporter.requested() else {
+    let reporter = Arc::clone(&attempt.reporter);
+    let requested = tokio::task::spawn_blocking(move || reporter.requested()).await;
+    let Ok(Some(number)) = requested else {
         let stopping = "the run is stopping";
-        let _ = answer.send(error(StatusCode::SERVICE_UNAVAILABLE, "unavailable", stopping));
-        return;
+        return error(StatusCode::SERVICE_UNAVAILABLE, "unavailable", stopping);
     };
     attempt.note_repeated(number, &body);
     let mut meter = Meter::new(usage);
-    let response = match upstream.send_to(&path, &body) {
+    let response = match state.config.upstream.send_to(&path, &body).await {
         Ok(response) => response,
         Err(refused) => {
             attempt.over(number, refused.note(meter.elapsed()));
             let status = StatusCode::BAD_GATEWAY;
-            let _ = answer.send(error(status, "provider_error", "the endpoint cannot be reached"));
-            return;
+            return error(status, "provider_error", "the endpoint cannot be reached");
         }
     };
     let (status, kind) = (response.status, response.content_type.clone());
     let builder = Response::builder().status(status).header(header::CONTENT_TYPE, kind.as_str());
     let is_fine = (200..300).contains(&status);
-    if is_fine && kind.starts_with("text/event-stream") {
+    if is_fine && kind.to_lowercase().starts_with("text/event-stream") {
         let (to, from) = mpsc::channel::<Result<Bytes, std::io::Error>>(64);
         let stream = Body::from_stream(ReceiverStream::new(from));
-        let _ = answer.send(builder.body(stream).unwrap_or_else(|_| bad_answer()));
-        let mut reader = BufReader::new(response.reader.take(ANSWER_MAX));
-        let mut line = Vec::new();
-        let mut fault = None;
-        loop {
-            line.clear();
-            match reader.read_until(b'\n', &mut line) {
-                Ok(0) => break,
-                Ok(_) => {
-                    meter.line(&line);
-                    // Who no longer listens does not make the answer any cheaper.
-                    let _ = to.blocking_send(Ok(Bytes::copy_from_slice(&line)));
-                }
-                Err(error) => {
-                    fault = Some(error.to_string());
-                    let _ = to.blocking_send(Err(error));
-                    break;
-                }
+        // Who no longer listens does not make the answer any cheaper: it is read to its end.
+        tokio::spawn(async move {
+            let fault = pass_stream_on(&state.config.upstream, response, &mut meter, &to).await;
+            attempt.over_with(number, meter, status, &body, fault, report_calls);
+            drop(place);
+        });
+        return builder.body(stream).unwrap_or_else(|_| bad_answer());
+    }
+    let read = tokio::spawn(async move {
+        let (bytes, fault) = whole(&state.config.upstream, response, is_fine).await;
+        meter.whole(&bytes);
+        attempt.over_with(number, meter, status, &body, fault, report_calls);
+        drop(place);
+        bytes
+    });
+    match read.await {
+        Ok(bytes) => builder.body(Body::from(bytes)).unwrap_or_else(|_| bad_answer()),
+        Err(_) => bad_answer(),
+    }
+}
+
+/// Passes a stream on, line by line, without keys; gives why it broke off, if it did.
+async fn pass_stream_on(
+    upstream: &Upstream,
+    mut response: UpstreamResponse,
+    meter: &mut Meter,
+    to: &mpsc::Sender<Result<Bytes, std::io::Error>>,
+) -> Option<RequestFault> {
+    let (mut line, mut left) = (Vec::new(), ANSWER_MAX);
+    loop {
+        let piece = match response.piece().await {
+            Ok(Some(piece)) => piece,
+            Ok(None) => break,
+            Err(fault) => {
+                let _ = to.send(Err(std::io::Error::other(fault.detail.clone()))).await;
+                return Some((fault.reason, fault.detail));
+            }
+        };
+        left = left.saturating_sub(piece.len() as u64);
+        if left == 0 {
+            break;
+        }
+        for part in piece.split_inclusive(|it| *it == b'\n') {
+            line.extend_from_slice(part);
+            if part.ends_with(b"\n") {
+                meter.line(&line);
+                let _ = to.send(Ok(without_keys(upstream, std::mem::take(&mut line)))).await;
             }
         }
-        attempt.over_with(number, meter, status, &body, fault, report_calls);
-        return;
     }
+    meter.line(&line);
+    let _ = to.send(Ok(without_keys(upstream, line))).await;
+    None
+}
+
+/// An answer that came as a whole, without keys, and what was wrong with it.
+async fn whole(
+    upstream: &Upstream,
+    mut response: UpstreamResponse,
+    is_fine: bool,
+) -> (Bytes, Option<RequestFault>) {
     let mut bytes = Vec::new();
-    let read = response.reader.take(ANSWER_MAX).read_to_end(&mut bytes);
-    let fault = match read {
-        Err(error) => Some(error.to_string()),
-        Ok(_) if is_fine => None,
-        Ok(_) => Some(upstream.clean(&String::from_utf8_lossy(&bytes))),
+    let broken = loop {
+        match response.piece().await {
+            Ok(Some(piece)) if (bytes.len() + piece.len()) as u64 > ANSWER_MAX => break None,
+            Ok(Some(piece)) => bytes.extend(piece),
+            Ok(None) => break None,
+            Err(fault) => break Some((fault.reason, fault.detail)),
+        }
     };
-    meter.whole(&bytes);
-    attempt.over_with(number, meter, status, &body, fault, report_calls);
-    let _ = answer.send(builder.body(Body::from(bytes)).unwrap_or_else(|_| bad_answer()));
+    let refused = || {
+        let said = upstream.clean(&String::from_utf8_lossy(&bytes));
+        (classify(response.status, &said), said)
+    };
+    let fault = broken.or_else(|| (!is_fine).then(refused));
+    (without_keys(upstream, bytes), fault)
+}
+
+/// Bytes of a host without the key, which the agent must not see even when the host tells it.
+fn without_keys(upstream: &Upstream, bytes: Vec<u8>) -> Bytes {
+    match String::from_utf8(bytes) {
+        Ok(text) => Bytes::from(upstream.without_keys(text)),
+        Err(error) => Bytes::from(error.into_bytes()),
+    }
 }
 
 fn bad_answer() -> Response {

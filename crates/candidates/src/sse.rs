@@ -1,41 +1,54 @@
 //! Server-sent events (HTML Living Standard, section 9.2), as far as chat completions use them:
 //! the data of each event.
 
-use std::io::{self, BufRead};
+/// Takes a stream apart, wherever its pieces are cut.
+#[derive(Debug, Default)]
+pub struct EventParser {
+    /// A line that has no end yet.
+    line: Vec<u8>,
+    /// The data of the event under way; `None`: none has begun.
+    data: Option<String>,
+}
 
-/// Longest event that is read, in bytes.
-const EVENT_MAX: usize = 16 << 20;
-
-/// Reads the data of the next event; `None` at the end of the stream.
-pub fn next_event(from: &mut impl BufRead) -> io::Result<Option<String>> {
-    let mut data = String::new();
-    let mut any = false;
-    loop {
-        let mut line = Vec::new();
-        let limit = (EVENT_MAX - data.len().min(EVENT_MAX)) as u64 + 1;
-        let count = io::Read::take(&mut *from, limit).read_until(b'\n', &mut line)?;
-        if count == 0 {
-            return Ok(any.then_some(data));
-        }
-        if data.len() + line.len() > EVENT_MAX {
-            return Err(io::Error::other("an event of the stream is too long"));
-        }
-        let line = String::from_utf8_lossy(&line);
-        let line = line.trim_end_matches(['\n', '\r']);
-        if line.is_empty() {
-            if any {
-                return Ok(Some(data));
+impl EventParser {
+    /// Takes the next piece, and gives the data of the events that end in it.
+    pub fn push(&mut self, piece: &[u8]) -> Vec<String> {
+        let mut events = Vec::new();
+        for part in piece.split_inclusive(|it| *it == b'\n') {
+            self.line.extend_from_slice(part);
+            if part.ends_with(b"\n") {
+                let line = std::mem::take(&mut self.line);
+                events.extend(self.take_line(&line));
             }
-            continue;
+        }
+        events
+    }
+
+    /// What is left at the end of the stream: hosts forget the empty line after the last event.
+    pub fn finish(&mut self) -> Option<String> {
+        let line = std::mem::take(&mut self.line);
+        self.take_line(&line);
+        self.data.take()
+    }
+
+    fn take_line(&mut self, line: &[u8]) -> Option<String> {
+        let line = String::from_utf8_lossy(line);
+        let line = line.trim_end_matches(['\n', '\r']).trim_start_matches('\u{feff}');
+        if line.is_empty() {
+            return self.data.take();
         }
         // Comments and other fields carry nothing that is wanted.
         if let Some(value) = line.strip_prefix("data:") {
-            if any {
-                data.push('\n');
+            let value = value.strip_prefix(' ').unwrap_or(value);
+            match &mut self.data {
+                Some(data) => {
+                    data.push('\n');
+                    data.push_str(value);
+                }
+                None => self.data = Some(value.to_owned()),
             }
-            data.push_str(value.strip_prefix(' ').unwrap_or(value));
-            any = true;
         }
+        None
     }
 }
 
@@ -43,18 +56,18 @@ pub fn next_event(from: &mut impl BufRead) -> io::Result<Option<String>> {
 mod tests {
     use super::*;
 
-    #[test]
-    fn events_are_told_apart_and_the_rest_is_passed_over() {
-        let mut stream = &b": hello\r\n\r\nid: 1\ndata: a\ndata:b\n\n\ndata: [DONE]"[..];
-        let mut next = || next_event(&mut stream).unwrap();
-        assert_eq!(next().as_deref(), Some("a\nb"));
-        assert_eq!(next().as_deref(), Some("[DONE]"));
-        assert_eq!(next(), None);
-    }
+    const STREAM: &[u8] =
+        b"\xef\xbb\xbf: hello\r\n\r\nid: 1\ndata: a \xe2\x98\x83\ndata:b\n\n\ndata: c\r\n\r\ndata: [DONE]";
 
     #[test]
-    fn an_endless_event_is_refused() {
-        let endless = [b"data: ".as_slice(), &vec![b'x'; EVENT_MAX + 10]].concat();
-        assert!(next_event(&mut endless.as_slice()).is_err());
+    fn events_are_told_apart_wherever_they_are_cut() {
+        for size in 1..STREAM.len() {
+            let mut parser = EventParser::default();
+            let mut events: Vec<String> =
+                STREAM.chunks(size).flat_map(|it| parser.push(it)).collect();
+            events.extend(parser.finish());
+            assert_eq!(events, ["a \u{2603}\nb", "c", "[DONE]"], "in pieces of {size}");
+            assert_eq!(parser.finish(), None);
+        }
     }
 }

@@ -4,6 +4,7 @@
 
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::TcpListener;
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::mpsc::{Receiver, channel};
@@ -117,7 +118,9 @@ fn request(reply: &AskReply) -> &RequestNote {
 }
 
 fn ask(address: &str, more: &str) -> AskReply {
-    let asker = ChatAsker::new(&config(address, more), |_| Some("seaworthy-1234".into())).unwrap();
+    let asker =
+        ChatAsker::new(&config(address, more), Path::new("."), |_| Some("seaworthy-1234".into()))
+            .unwrap();
     let messages = vec![Message { role: Role::User, content: "Solve it.".into() }];
     let ask =
         Ask { task: "gap".into(), sample: 1, attempt: 1, messages, seed: u64::MAX, last: None };
@@ -237,25 +240,72 @@ fn odd_streams_are_read_and_faults_in_them_are_the_hosts() {
     // One object although a stream was asked for.
     let (address, _requests) = host(&[&json("200 OK", "", GOOD)]);
     assert_eq!(ask(&address, "stream = true").outcome, answer("x = 1", false));
-    for (events, why) in [
-        (vec!["[DONE]"], "no choice"),
-        (
-            vec![part, r#"{"choices": [{"delta": {}, "finish_reason": "error"}]}"#, "[DONE]"],
-            "an error",
-        ),
-        (vec![part, r#"{"error": {"message": "the engine sank"}}"#], "the engine sank"),
-        (
-            vec![part, r#"{"choices": [{"delta": {}, "finish_reason": "content_filter"}]}"#],
-            "content filter",
-        ),
+    use VoidReason::{ContentFilter, NotTheProtocol, RateLimit, ServerError};
+    let finish =
+        |word: &str| format!(r#"{{"choices": [{{"delta": {{}}, "finish_reason": "{word}"}}]}}"#);
+    let error = |said: &str| format!(r#"{{"error": {{"message": "{said}"}}}}"#);
+    for (events, reason, why) in [
+        (vec!["[DONE]".to_owned()], NotTheProtocol, "no choice"),
+        (vec![part.to_owned(), finish("error"), "[DONE]".to_owned()], ServerError, "an error"),
+        (vec![part.to_owned(), error("the engine sank")], ServerError, "the engine sank"),
+        (vec![part.to_owned(), error("rate limit reached")], RateLimit, "rate limit"),
+        (vec![part.to_owned(), "{\"choi".to_owned()], NotTheProtocol, "no JSON"),
+        (vec![part.to_owned(), finish("content_filter")], ContentFilter, "content filter"),
     ] {
+        let events: Vec<&str> = events.iter().map(String::as_str).collect();
         let (address, _requests) = host(&[&stream(&events)]);
         let outcome = ask(&address, "stream = true").outcome;
-        assert!(
-            matches!(&outcome, AskOutcome::Again(it) if it.why.contains(why)),
-            "{why}: {outcome:?}"
-        );
+        let (found, said) = match &outcome {
+            AskOutcome::Again(it) => (it.reason, &it.why),
+            AskOutcome::Void(reason, said) => (*reason, said),
+            other => panic!("{other:?}"),
+        };
+        assert!(found == reason && said.contains(why), "{why}: {outcome:?}");
     }
+}
+
+/// What is thought aloud is kept apart, counted, and never judged; a stream that only thinks until its end was cut off.
+#[test]
+fn what_is_thought_aloud_is_no_part_of_the_answer() {
+    let think = r#"{"choices": [{"delta": {"reasoning_content": "x = 2 or x = 1"}}]}"#;
+    let say = r#"{"choices": [{"delta": {"content": "x = 1"}, "finish_reason": "stop"}]}"#;
+    let usage = r#"{"choices": [], "usage": {"prompt_tokens": 2, "completion_tokens": 9,
+        "completion_tokens_details": {"reasoning_tokens": 6}}}"#
+        .replace('\n', " ");
+    let (address, _requests) = host(&[&stream(&[think, say, &usage, "[DONE]"])]);
+    let reply = ask(&address, "stream = true");
+    assert_eq!(reply.outcome, answer("x = 1", false));
+    let note = request(&reply);
+    assert_eq!((note.thought.as_str(), note.tokens.reasoning), ("x = 2 or x = 1", 6));
+    let long = r#"{"choices": [{"delta": {}, "finish_reason": "length"}]}"#;
+    let (address, _requests) = host(&[&stream(&[think, long, "[DONE]"])]);
+    assert_eq!(ask(&address, "stream = true").outcome, answer("", true));
+}
+
+/// The key that a host tells stays out of answers, and waits for parts of an answer have limits of their own.
+#[test]
+fn a_host_that_tells_the_key_and_one_that_falls_silent() {
+    let echo = GOOD.replace("x = 1", "x = 'seaworthy-1234'");
+    let (address, _requests) = host(&[&json("200 OK", "", &echo)]);
+    assert_eq!(ask(&address, "key_env = \"KEY\"").outcome, answer("x = '[key]'", false));
+    let part = r#"{"choices": [{"delta": {"content": "a"}}]}"#;
+    let began = Instant::now();
+    for (response, patience, why) in [
+        (format!("hang{}", stream(&[part])), "silence = 0.2", "said nothing for 0.2 s"),
+        ("hang".to_owned(), "first_byte = 0.2", "nothing came back within 0.2"),
+    ] {
+        let (address, _requests) = host(&[&response]);
+        let more = format!("stream = true\npatience = {{ {patience} }}");
+        let address = address.trim_end_matches('/').to_owned();
+        match ask(&address, &format!("{more}\nretries = 1")).outcome {
+            AskOutcome::Again(it) => {
+                assert_eq!(it.reason, VoidReason::HostTimedOut);
+                assert!(it.why.contains(why), "{}", it.why);
+            }
+            other => panic!("{other:?}"),
+        }
+    }
+    assert!(began.elapsed() < Duration::from_millis(900), "{:?}", began.elapsed());
 }
 
 #[test]
@@ -279,7 +329,7 @@ fn faults_of_the_host_may_be_tried_again_and_each_try_is_one_request() {
     let reply = ask(&address, "retries = 2");
     let again = TryAgain {
         reason: VoidReason::RateLimit,
-        why: "status 429: slow (rate)".to_owned(),
+        why: "rate limit (status 429): slow (rate)".to_owned(),
         after: Some(Duration::from_secs(7)),
         unreachable: false,
     };
@@ -288,22 +338,34 @@ fn faults_of_the_host_may_be_tried_again_and_each_try_is_one_request() {
     assert_eq!((noted.status, noted.detail.as_str()), (Some(429), "slow (rate)"));
     assert_eq!(requests.try_iter().count(), 1);
     assert_eq!(ask(&address, "retries = 2").outcome, answer("x = 1", false));
-    let is_again = |address: &str, is_gone: bool| {
-        let outcome = ask(address, "").outcome;
-        let expected = matches!(
-            &outcome,
-            AskOutcome::Again(it) if it.reason == VoidReason::ProviderError && it.unreachable == is_gone
-        );
-        assert!(expected, "{outcome:?}");
+    use VoidReason::{
+        BrokeOff, EmptyAnswer, HostTimedOut, NobodyThere, NotTheProtocol, ServerError,
     };
-    for body in
-        ["", "no JSON", "{}", r#"{"choices": []}"#, r#"{"error": {"message": "overloaded"}}"#]
-    {
-        is_again(&host(&[&json("200 OK", "", body)]).0, false);
+    let again = |address: &str| match ask(address, "").outcome {
+        AskOutcome::Again(it) => (it.reason, it.unreachable),
+        other => panic!("{other:?}"),
+    };
+    for (body, reason) in [
+        ("", EmptyAnswer),
+        ("no JSON", NotTheProtocol),
+        ("{\"choices\": [", BrokeOff),
+        ("{}", NotTheProtocol),
+        (r#"{"choices": []}"#, NotTheProtocol),
+        (r#"{"choices": [{"message": {"content": ""}, "finish_reason": "stop"}]}"#, EmptyAnswer),
+        (r#"{"error": {"message": "overloaded"}}"#, ServerError),
+    ] {
+        let found = again(&host(&[&json("200 OK", "", body)]).0);
+        assert_eq!(found, (reason, false), "{body}");
     }
     // Slow, but there.
-    is_again(&host(&["hang"]).0, false);
-    is_again("http://127.0.0.1:9/v1", true);
+    assert_eq!(again(&host(&["hang"]).0), (HostTimedOut, false));
+    assert_eq!(again("http://127.0.0.1:9/v1"), (NobodyThere, true));
+    assert_eq!(again("http://port-merrow.invalid/v1").0, VoidReason::NameNotFound);
+    // Nobody speaks TLS there.
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let plain = format!("https://{}/v1", listener.local_addr().unwrap());
+    thread::spawn(move || listener.accept().map(drop));
+    assert_eq!(again(&plain), (VoidReason::TlsFailed, true));
 }
 
 #[test]
@@ -320,23 +382,28 @@ fn refusals_for_good_are_told_apart() {
     let reply = ask(&address, "key_env = \"KEY\"");
     assert_eq!(
         reply.outcome,
-        AskOutcome::Halt("status 401: bad key [key]  [31m (the key is from `KEY`)".into())
+        AskOutcome::Halt(
+            VoidReason::KeyRefused,
+            "key refused (status 401): bad key [key]  [31m (the key is from `KEY`)".into()
+        )
     );
     assert!(!format!("{reply:?}").contains("seaworthy"));
     let moved = "HTTP/1.1 302 Found\r\nlocation: http://127.0.0.1:9/\r\ncontent-length: 0\r\n\r\n";
     let (address, _requests) = host(&[moved]);
     let outcome = ask(&address, "").outcome;
-    assert!(matches!(outcome, AskOutcome::Again(_)), "{outcome:?}");
+    let why = "redirected (status 302): to `http://127.0.0.1:9/`: `endpoint` has to say so itself";
+    assert_eq!(outcome, AskOutcome::Halt(VoidReason::Redirected, why.into()));
 }
 
 #[test]
-fn empty_answers_and_lists_of_parts_are_answers() {
-    for (content, text) in [
-        ("null", ""),
-        ("\"\"", ""),
-        (r#"[{"type": "text", "text": "a"}, {"type": "text", "text": "b"}]"#, "ab"),
+fn what_a_model_wrote_is_its_answer_whatever_its_shape() {
+    let counted = r#", "usage": {"prompt_tokens": 9, "completion_tokens": 40}"#;
+    for (content, text, usage) in [
+        // The host says that the model wrote something, which came to nothing.
+        ("null", "", counted),
+        (r#"[{"type": "text", "text": "a"}, {"type": "text", "text": "b"}]"#, "ab", ""),
     ] {
-        let body = format!(r#"{{"choices": [{{"message": {{"content": {content}}}}}]}}"#);
+        let body = format!(r#"{{"choices": [{{"message": {{"content": {content}}}}}]{usage}}}"#);
         let (address, _requests) = host(&[&json("200 OK", "", &body)]);
         assert_eq!(ask(&address, "").outcome, answer(text, false), "{content}");
     }
@@ -345,7 +412,7 @@ fn empty_answers_and_lists_of_parts_are_answers() {
 #[test]
 fn a_request_that_may_not_be_recorded_is_not_sent() {
     let (address, requests) = host(&[&json("200 OK", "", GOOD)]);
-    let asker = ChatAsker::new(&config(&address, ""), |_| None).unwrap();
+    let asker = ChatAsker::new(&config(&address, ""), Path::new("."), |_| None).unwrap();
     let ask =
         Ask { task: "t".into(), sample: 1, attempt: 1, messages: vec![], seed: 0, last: None };
     let reply = asker.ask(&ask, None, &counting(0));
@@ -356,7 +423,10 @@ fn a_request_that_may_not_be_recorded_is_not_sent() {
 #[test]
 fn what_cannot_be_sent_is_noticed_before_anything_is() {
     let make = |more: &str, key: Option<&str>| {
-        ChatAsker::new(&config("http://127.0.0.1:9", more), |_| key.map(str::to_owned)).err()
+        ChatAsker::new(&config("http://127.0.0.1:9", more), Path::new("."), |_| {
+            key.map(str::to_owned)
+        })
+        .err()
     };
     assert!(matches!(make("key_env = \"KEY\"", None), Some(AskerError::NoKey { .. })));
     assert!(matches!(make("key_env = \"KEY\"", Some("  ")), Some(AskerError::NoKey { .. })));

@@ -99,8 +99,41 @@ worded! {
 worded! {
     /// Why a trial says nothing about its candidate.
     VoidReason {
-        /// The host did not answer, or answered with an error of its own.
+        /// The host did not answer, or answered with an error of its own, and nothing more is known: in records of
+        /// older versions.
         ProviderError = "provider error",
+        /// Nobody takes a connection at the host's address.
+        NobodyThere = "provider error: nobody there",
+        /// The host's name has no address.
+        NameNotFound = "provider error: name not found",
+        /// The host's certificate is not trusted, or no protected connection comes about.
+        TlsFailed = "provider error: TLS failed",
+        /// The host took too long: to connect, to begin, between two parts, or altogether.
+        HostTimedOut = "provider error: timed out",
+        /// The host says that the fault is its own.
+        ServerError = "provider error: server error",
+        /// The answer broke off before its end.
+        BrokeOff = "provider error: broke off",
+        /// What came is no answer of the protocol.
+        NotTheProtocol = "provider error: not the protocol",
+        /// An answer came that has nothing in it.
+        EmptyAnswer = "provider error: empty answer",
+        /// The host sends requests elsewhere.
+        Redirected = "provider error: redirected",
+        /// The host does not take the key.
+        KeyRefused = "provider error: key refused",
+        /// The host does not know the model, or nothing is served at the address.
+        ModelNotFound = "provider error: model not found",
+        /// Money or a paid quota is used up.
+        QuotaUsedUp = "provider error: quota used up",
+        /// The host does not take the request as it is, such as one of its settings.
+        RequestRefused = "provider error: request refused",
+        /// A filter of the host's, not the model, kept the answer back.
+        ContentFilter = "provider error: content filter",
+        /// A program that was to pass the request on failed.
+        CommandFailed = "provider error: command failed",
+        /// No answer was written down for it.
+        NotRecorded = "provider error: no recorded answer",
         /// The host refused for too many requests.
         RateLimit = "rate limit",
         /// The host refused since the conversation is too long for the model.
@@ -112,10 +145,84 @@ worded! {
         ToolMissing = "tool missing",
         /// The sandbox could not be set up.
         SandboxError = "sandbox error",
-        /// The plan's money or time was used up. Plans set no budget yet.
+        /// The plan's money, tokens or time were used up.
         BudgetReached = "budget reached",
         /// A person stopped the run. Older versions gave it; a trial that was stopped is resumed now.
         Cancelled = "cancelled",
+    }
+}
+
+/// What is done about a fault of a host.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Remedy {
+    /// The request is made again after a pause, as often as the plan says. If it stays in vain, the trial is void.
+    AskAgain,
+    /// So, and if it stays in vain, the candidate is no longer asked: nobody else would get an answer, either.
+    AskAgainThenEnd,
+    /// The trial is void; others may be answered.
+    VoidTrial,
+    /// The candidate is no longer asked.
+    EndCandidate,
+}
+
+impl VoidReason {
+    /// The reason without what is known besides.
+    #[must_use]
+    pub fn family(self) -> &'static str {
+        self.word().split(": ").next().unwrap_or_default()
+    }
+
+    /// What is known besides of a fault of the host; `None` where nothing is.
+    #[must_use]
+    pub fn fault(self) -> Option<&'static str> {
+        self.word().split_once(": ").map(|it| it.1)
+    }
+
+    /// The shortest words that name it: those of the fault, where there are any.
+    #[must_use]
+    pub fn short(self) -> &'static str {
+        self.fault().unwrap_or(self.word())
+    }
+
+    /// The reason that [`VoidReason::short`] names so.
+    #[must_use]
+    pub fn of_short(short: &str) -> Option<Self> {
+        Self::ALL.iter().copied().find(|it| it.short() == short)
+    }
+
+    /// What is done about a fault of a host; `None` for what is none.
+    #[must_use]
+    pub const fn remedy(self) -> Option<Remedy> {
+        Some(match self {
+            Self::NobodyThere | Self::NameNotFound | Self::TlsFailed => Remedy::AskAgainThenEnd,
+            Self::HostTimedOut
+            | Self::ServerError
+            | Self::BrokeOff
+            | Self::NotTheProtocol
+            | Self::EmptyAnswer
+            | Self::RateLimit
+            | Self::CommandFailed => Remedy::AskAgain,
+            Self::RequestRefused | Self::ContentFilter | Self::RequestRefusedForLength => {
+                Remedy::VoidTrial
+            }
+            Self::Redirected | Self::KeyRefused | Self::ModelNotFound | Self::QuotaUsedUp => {
+                Remedy::EndCandidate
+            }
+            Self::ProviderError
+            | Self::NotRecorded
+            | Self::Preflight
+            | Self::ToolMissing
+            | Self::SandboxError
+            | Self::BudgetReached
+            | Self::Cancelled => return None,
+        })
+    }
+
+    /// Whether several of them in a row say that nothing more is to be had of the host. One that is slow, or that will
+    /// not take this text, may take the next.
+    #[must_use]
+    pub const fn spoils_the_host(self) -> bool {
+        !matches!(self, Self::HostTimedOut | Self::ContentFilter | Self::RequestRefusedForLength)
     }
 }
 
@@ -148,6 +255,24 @@ impl Verdict {
             Self::Pass => None,
             Self::Fail(reason) => Some(reason.word()),
             Self::Void(reason) => Some(reason.word()),
+        }
+    }
+
+    /// The written reason without what is known besides of a fault of the host; `None` for a pass.
+    #[must_use]
+    pub fn family(self) -> Option<&'static str> {
+        match self {
+            Self::Void(reason) => Some(reason.family()),
+            _ => self.reason(),
+        }
+    }
+
+    /// What is known besides of a fault of the host.
+    #[must_use]
+    pub fn fault(self) -> Option<&'static str> {
+        match self {
+            Self::Void(reason) => reason.fault(),
+            _ => None,
         }
     }
 
@@ -200,6 +325,30 @@ mod tests {
         for verdict in fails.chain(voids).chain([Verdict::Pass]) {
             assert_eq!(Verdict::parse(verdict.word(), verdict.reason()), Ok(verdict));
         }
+    }
+
+    /// docs/plan.md has one row for each fault of a host, with what is done about it.
+    #[test]
+    fn what_is_done_about_a_fault_is_what_the_guide_says() {
+        let guide = include_str!("../../../docs/plan.md");
+        let known = VoidReason::ALL.iter().filter_map(|it| Some((it.short(), it.remedy()?)));
+        let mut rows = 0;
+        for (fault, remedy) in known {
+            let done = match remedy {
+                Remedy::AskAgain => "asked again, then void",
+                Remedy::AskAgainThenEnd => "asked again, then the candidate is no longer asked",
+                Remedy::VoidTrial => "void",
+                Remedy::EndCandidate => "the candidate is no longer asked",
+            };
+            let is_row = |it: &&str| {
+                it.starts_with(&format!("| `{fault}` | ")) && it.ends_with(&format!(" | {done} |"))
+            };
+            assert_eq!(guide.lines().filter(is_row).count(), 1, "{fault}: {done}");
+            rows += 1;
+        }
+        let table = guide.split("| kind | when | what is done |").nth(1).unwrap_or_default();
+        let table = table.split("\n\n").next().unwrap_or_default();
+        assert_eq!(table.lines().filter(|it| it.starts_with("| `")).count(), rows);
     }
 
     #[test]

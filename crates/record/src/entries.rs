@@ -19,6 +19,8 @@ pub struct NewAnswer {
     pub seconds: Option<f64>,
     /// When it was there, in UTC, RFC 3339.
     pub at: String,
+    /// The record that it was taken over from; `None`: it was asked for.
+    pub reused: Option<String>,
 }
 
 /// One thing that a candidate did on the way to an answer.
@@ -59,6 +61,8 @@ pub struct RequestResult {
     pub estimated: bool,
     /// What it cost, in the plan's currency.
     pub cost: f64,
+    /// What was thought aloud, where the host keeps that apart; empty: nothing.
+    pub thought: String,
 }
 
 /// A judgement, ready to be written.

@@ -95,7 +95,7 @@ fn trial_figures(row: &Row<'_>) -> rusqlite::Result<TrialFigures> {
         strict: row.get(7)?,
         credit: row.get(8)?,
         seconds: row.get(9)?,
-        tokens: Tokens { input: long(10)?, cached: long(11)?, output: long(12)? },
+        tokens: Tokens { input: long(10)?, cached: long(11)?, output: long(12)?, reasoning: 0 },
         estimated: row.get(13)?,
         cost: row.get(14)?,
         trouble,

@@ -33,11 +33,11 @@ impl Record {
                 SELECT candidate, task, sample, sum(cost) AS cost,
                     sum(CASE WHEN outcome = 'answered' THEN seconds END) AS seconds,
                     sum(tokens_input) AS input, sum(tokens_cached) AS cached,
-                    sum(tokens_output) AS output
+                    sum(tokens_output) AS output, sum(tokens_reasoning) AS reasoning
                 FROM requests {own} GROUP BY candidate, task, sample)
              SELECT t.number, t.candidate, t.task, t.sample, t.verdict, t.reason, a.attempts,
                 l.tests_passed, l.tests_total, coalesce(a.seconds, r.seconds),
-                r.input, r.cached, r.output, r.cost
+                r.input, r.cached, r.output, r.cost, r.reasoning
              FROM trials t LEFT JOIN a USING (candidate, task, sample)
                 LEFT JOIN r USING (candidate, task, sample)
                 LEFT JOIN attempts l ON l.candidate = t.candidate AND l.task = t.task
@@ -62,7 +62,12 @@ impl Record {
                     attempts: count(6)?,
                     tests: (count(7)?, count(8)?),
                     seconds: real(9)?,
-                    tokens: Tokens { input: long(10)?, cached: long(11)?, output: long(12)? },
+                    tokens: Tokens {
+                        input: long(10)?,
+                        cached: long(11)?,
+                        output: long(12)?,
+                        reasoning: long(14)?,
+                    },
                     cost: real(13)?,
                 })
             })
@@ -96,7 +101,7 @@ impl Record {
                 "SELECT candidate, task, sample, attempt, answer_kind, answer, cut_off, verdict,
                  reason, tests_passed, tests_total, credit, deviations, code, message, notes,
                  feedback, judge_seconds, tests, change, ended_as, same_failure, undone, repeated,
-                 turned_red, false_claims, answer_seconds, refused, reading
+                 turned_red, false_claims, answer_seconds, refused, reading, reused
                  FROM attempts {own} ORDER BY candidate, task, sample, attempt"
             );
             let mut attempts =
@@ -104,7 +109,7 @@ impl Record {
             let requests = format!(
                 "SELECT candidate, task, sample, round, attempt, number, outcome, detail, status,
                  seconds, first_token, tokens_input, tokens_cached, tokens_output, estimated, cost,
-                 sent
+                 sent, tokens_reasoning, thought
                  FROM requests {own} ORDER BY candidate, task, sample, round, attempt, number"
             );
             let mut requests =
@@ -275,7 +280,9 @@ impl<'a> Filter<'a> {
             ),
             (
                 "({t}candidate, {t}task, {t}sample) IN
-              (SELECT candidate, task, sample FROM trials WHERE reason = ?)",
+              (SELECT candidate, task, sample FROM trials WHERE ? IN (reason,
+               substr(reason, 1, instr(reason || ': ', ': ') - 1),
+               substr(reason, instr(reason, ': ') + 2)))",
                 reason,
             ),
         ] {
@@ -405,6 +412,7 @@ fn attempt_row(row: &Row<'_>) -> rusqlite::Result<AttemptRow> {
             Some(text) => serde_json::from_str(&text).map_err(conversion)?,
             None => ReadingNotes::default(),
         },
+        reused: row.get(29)?,
     })
 }
 
@@ -448,9 +456,15 @@ fn request_row(row: &Row<'_>) -> rusqlite::Result<RequestRow> {
         status: row.get(8)?,
         seconds: row.get(9)?,
         first_token: row.get(10)?,
-        tokens: Tokens { input: count(11)?, cached: count(12)?, output: count(13)? },
+        tokens: Tokens {
+            input: count(11)?,
+            cached: count(12)?,
+            output: count(13)?,
+            reasoning: count(17)?,
+        },
         estimated: row.get(14)?,
         cost: row.get(15)?,
         sent: row.get(16)?,
+        thought: row.get(18)?,
     })
 }

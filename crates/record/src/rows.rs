@@ -152,6 +152,8 @@ pub struct AttemptRow {
     pub trouble: Option<Trouble>,
     /// Seconds that a candidate that acts took; `None`: its requests say it.
     pub answer_seconds: Option<f64>,
+    /// The record that the answer was taken over from; `None`: it was asked for.
+    pub reused: Option<String>,
 }
 
 /// A request.
@@ -181,6 +183,8 @@ pub struct RequestRow {
     pub estimated: bool,
     /// What it cost.
     pub cost: f64,
+    /// The digest of what was thought aloud; `None`: nothing was, or the host does not tell.
+    pub thought: Option<String>,
 }
 
 impl TrialRow {
@@ -204,10 +208,6 @@ impl TrialRow {
     /// Tokens, all requests together.
     #[must_use]
     pub fn tokens(&self) -> Tokens {
-        self.requests.iter().fold(Tokens::default(), |sum, it| Tokens {
-            input: sum.input + it.tokens.input,
-            cached: sum.cached + it.tokens.cached,
-            output: sum.output + it.tokens.output,
-        })
+        self.requests.iter().fold(Tokens::default(), |sum, it| sum + it.tokens)
     }
 }

@@ -348,8 +348,8 @@ impl Record {
             transaction
                 .prepare_cached(
                     "INSERT INTO attempts (candidate, task, sample, attempt, round, answer_kind,
-                     answer, cut_off, answered, ended_as, answer_seconds, refused)
-                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
+                     answer, cut_off, answered, ended_as, answer_seconds, refused, reused)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)",
                 )?
                 .execute(params![
                     key.candidate,
@@ -363,7 +363,8 @@ impl Record {
                     answer.at,
                     ended_as.as_ref().map(|it| it.as_str().to_owned()),
                     answer.seconds,
-                    answer.end == AnswerEnd::Refused
+                    answer.end == AnswerEnd::Refused,
+                    answer.reused
                 ])?;
             Ok(())
         })
@@ -605,11 +606,15 @@ fn end_request(
     number: u32,
     request: &RequestResult,
 ) -> rusqlite::Result<()> {
+    let thought = match request.thought.as_str() {
+        "" => None,
+        text => Some(blob::store(transaction, text.as_bytes())?.to_string()),
+    };
     transaction
         .prepare_cached(
             "UPDATE requests SET outcome = ?7, detail = ?8, status = ?9, seconds = ?10,
              first_token = ?11, tokens_input = ?12, tokens_cached = ?13, tokens_output = ?14,
-             estimated = ?15, cost = ?16
+             estimated = ?15, cost = ?16, tokens_reasoning = ?17, thought = ?18
              WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND round = ?4 AND attempt = ?5
              AND number = ?6",
         )?
@@ -629,7 +634,9 @@ fn end_request(
             request.tokens.cached as i64,
             request.tokens.output as i64,
             request.estimated,
-            request.cost
+            request.cost,
+            request.tokens.reasoning as i64,
+            thought
         ])?;
     // What was still under way when its trial ended is paid for, too.
     refresh::refresh(transaction, key)

@@ -49,7 +49,14 @@ fn key(sample: u32) -> TrialKey {
 }
 
 fn answer(submission: Submission) -> NewAnswer {
-    NewAnswer { submission, end: AnswerEnd::CutOff, ended_as: None, seconds: None, at: AT.into() }
+    NewAnswer {
+        submission,
+        end: AnswerEnd::CutOff,
+        ended_as: None,
+        seconds: None,
+        at: AT.into(),
+        reused: None,
+    }
 }
 
 fn result(outcome: &str, cost: f64) -> RequestResult {
@@ -59,9 +66,10 @@ fn result(outcome: &str, cost: f64) -> RequestResult {
         status: Some(429),
         seconds: 1.5,
         first_token: None,
-        tokens: Tokens { input: 7, cached: 2, output: 3 },
+        tokens: Tokens { input: 7, cached: 2, output: 3, reasoning: 1 },
         estimated: false,
         cost,
+        thought: "let me see".into(),
     }
 }
 

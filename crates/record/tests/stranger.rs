@@ -51,6 +51,7 @@ fn record() -> (TempDir, PathBuf) {
             ended_as: None,
             seconds: None,
             at: AT.into(),
+            reused: None,
         };
         record.commit_answer(&key, 1, 1, &answer, None).unwrap();
         let step = NewStep {

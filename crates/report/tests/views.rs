@@ -84,6 +84,7 @@ fn judge(record: &mut Record, key: &TrialKey, attempt: u32, verdict: Verdict, la
         ended_as: None,
         seconds: None,
         at: AT.into(),
+        reused: None,
     };
     let number = record.begin_request(key, 1, attempt, AT).unwrap();
     let request = RequestResult {
@@ -92,9 +93,10 @@ fn judge(record: &mut Record, key: &TrialKey, attempt: u32, verdict: Verdict, la
         status: Some(200),
         seconds: 1.5,
         first_token: None,
-        tokens: Tokens { input: 100, cached: 0, output: 20 },
+        tokens: Tokens { input: 100, output: 20, ..Tokens::default() },
         estimated: attempt == 2,
         cost: 0.25,
+        thought: String::new(),
     };
     record.commit_answer(key, 1, attempt, &answer, Some((number, &request))).unwrap();
     let failed = matches!(verdict, Verdict::Fail(_)).then_some(FailReason::WrongResult);

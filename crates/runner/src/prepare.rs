@@ -131,7 +131,7 @@ impl Preparation {
             match candidate {
                 Candidate::Chat(chat) => {
                     let chat = ChatCandidate { endpoint, ..chat.clone() };
-                    let asker = chat_asker(&chat, |_| None)?;
+                    let asker = chat_asker(&chat, &self.base, |_| None)?;
                     self.askers.insert(chat.name, asker);
                 }
                 Candidate::Agent(agent) if agent.endpoint.is_some() => {
@@ -154,11 +154,12 @@ impl Preparation {
 /// Who asks a model: as one that answers, or as one that acts.
 fn chat_asker(
     chat: &ChatCandidate,
+    base: &Path,
     env: impl Fn(&str) -> Option<String>,
 ) -> Result<Box<dyn Asker>, AskerError> {
     Ok(match chat.acts {
-        true => Box::new(ActorAsker::new(chat, env)?),
-        false => Box::new(ChatAsker::new(chat, env)?),
+        true => Box::new(ActorAsker::new(chat, base, env)?),
+        false => Box::new(ChatAsker::new(chat, base, env)?),
     })
 }
 
@@ -383,7 +384,7 @@ fn make_askers(
             return Err(PrepareError::UnknownTask { candidate, task });
         }
         let asker: Box<dyn Asker> = match candidate {
-            Candidate::Chat(chat) => chat_asker(chat, env)?,
+            Candidate::Chat(chat) => chat_asker(chat, base, env)?,
             Candidate::Agent(agent) => Box::new(AgentAsker::new(agent, base, env)?),
             Candidate::Acp(agent) => Box::new(AcpAsker::new(agent, base, env)?),
             Candidate::Recorded(recorded) => {

@@ -151,12 +151,15 @@ fn drive(
             let reply = ask_candidate(preparation, key, ask, Arc::new(reporter));
             Heard::Done(RunEvent::Asked(key.clone(), Box::new(reply)))
         };
-        let void = AskOutcome::Void(VoidReason::ProviderError, PANIC.to_owned());
+        let void = AskOutcome::Void(VoidReason::SandboxError, PANIC.to_owned());
         let lost = AskReply::bare(void);
         let ask_panicked = move |(key, _): &(TrialKey, Ask)| {
             Heard::Done(RunEvent::Asked(key.clone(), Box::new(lost.clone())))
         };
-        let askers = Pool::start(scope, limits.asking, &heard_in, ask_one, ask_panicked);
+        // Whoever answers by itself takes no thread.
+        let by_thread = preparation.askers.values().any(|it| !it.answers_by_itself());
+        let threads = if by_thread { limits.asking } else { 1 };
+        let askers = Pool::start(scope, threads, &heard_in, ask_one, ask_panicked);
         let judge_one = move |(key, answer, examples): &(TrialKey, Unjudged, bool)| {
             let judged = judge_answer(preparation, key, answer, *examples);
             Heard::Done(RunEvent::Judged(key.clone(), Box::new(judged)))
@@ -165,7 +168,6 @@ fn drive(
             Heard::Done(RunEvent::Judged(key.clone(), Box::new(not_judged(PANIC))))
         };
         let judges = Pool::start(scope, limits.judging, &heard_in, judge_one, judge_panicked);
-        drop(heard_in);
         let mut is_stopped = false;
         // Returning drops `heard`: who waits for a request to be recorded does not send it then.
         loop {
@@ -176,7 +178,20 @@ fn drive(
             }
             for order in session.orders(began.elapsed())? {
                 match order {
-                    RunOrder::Ask { key, ask } => askers.submit((key, ask)),
+                    RunOrder::Ask { key, ask } => match preparation.askers.get(&key.candidate) {
+                        Some(asker) if asker.answers_by_itself() => {
+                            if asker.host().is_some() {
+                                session.requested(&key)?;
+                            }
+                            let hear = heard_in.clone();
+                            let answered = move |reply| {
+                                let asked = RunEvent::Asked(key, Box::new(reply));
+                                let _ = hear.send(Heard::Done(asked));
+                            };
+                            asker.begin(&ask, Box::new(answered));
+                        }
+                        _ => askers.submit((key, ask)),
+                    },
                     RunOrder::Judge { key, answer, examples } => {
                         judges.submit((key, answer, examples))
                     }

@@ -289,7 +289,7 @@ impl<'a> Session<'a> {
                 // Written-down answers may lack one for a trial.
                 if attempt == 1 && !spec.world.has_answer(key) {
                     self.counter.unanswered += 1;
-                    let void = Verdict::Void(VoidReason::ProviderError);
+                    let void = Verdict::Void(VoidReason::NotRecorded);
                     return self.end(key, void, TrialEnd::Decided);
                 }
                 self.scheduler.want_asking(key.clone(), spec.world.host(candidate));
@@ -377,7 +377,9 @@ impl<'a> Session<'a> {
             let ended_as = ended.and_then(|it| serde_json::to_string(it).ok());
             let seconds = ended.map(|it| it.wall_seconds);
             let last_words = ended.map(|it| it.stdout.clone());
-            let answer = NewAnswer { submission: submission.clone(), end, ended_as, seconds, at };
+            let reused = None;
+            let answer =
+                NewAnswer { submission: submission.clone(), end, ended_as, seconds, at, reused };
             let request = request.as_ref().map(|it| (it.0, &it.1));
             self.record.commit_answer(key, round, attempt, &answer, request)?;
             let next = trial.answered(submission, end, last_words);
@@ -390,14 +392,19 @@ impl<'a> Session<'a> {
         match reply.outcome {
             AskOutcome::Answer { .. } => Ok(()),
             AskOutcome::NothingMore => {
-                let verdict = trial.last().unwrap_or(void(VoidReason::ProviderError));
+                let verdict = trial.last().unwrap_or(void(VoidReason::NotRecorded));
                 self.end(key, verdict, TrialEnd::Decided)
             }
             AskOutcome::Again(again) => self.asked_in_vain(key, again, now),
-            AskOutcome::Void(reason, why) => self.end(key, void(reason), TrialEnd::Spoiled(why)),
-            AskOutcome::Halt(why) => {
-                self.end(key, void(VoidReason::ProviderError), TrialEnd::Halted(why))
+            AskOutcome::Void(reason, why) => {
+                let end = if reason.spoils_the_host() {
+                    TrialEnd::Spoiled(why)
+                } else {
+                    TrialEnd::Decided
+                };
+                self.end(key, void(reason), end)
             }
+            AskOutcome::Halt(reason, why) => self.end(key, void(reason), TrialEnd::Halted(why)),
             AskOutcome::Cancelled => {
                 self.interrupt(key);
                 Ok(())
@@ -421,7 +428,11 @@ impl<'a> Session<'a> {
         trial.tries += 1;
         let TryAgain { reason, why, after, unreachable } = again;
         if trial.tries > retries {
-            let end = if unreachable { TrialEnd::Halted(why) } else { TrialEnd::Spoiled(why) };
+            let end = match (unreachable, reason.spoils_the_host()) {
+                (true, _) => TrialEnd::Halted(why),
+                (false, true) => TrialEnd::Spoiled(why),
+                (false, false) => TrialEnd::Decided,
+            };
             return self.end(key, Verdict::Void(reason), end);
         }
         if self.stopping {
@@ -504,6 +515,7 @@ fn result(note: RequestNote, price: Price) -> RequestResult {
         tokens: note.tokens,
         estimated: note.estimated,
         cost: price.of(note.tokens),
+        thought: note.thought,
     }
 }
 
@@ -640,8 +652,9 @@ mod tests {
             status: Some(200),
             took: Duration::from_secs(2),
             first_token: None,
-            tokens: Tokens { input: 5, cached: 0, output: 7 },
+            tokens: Tokens { input: 5, output: 7, ..Tokens::default() },
             estimated: false,
+            thought: String::new(),
         }
     }
 

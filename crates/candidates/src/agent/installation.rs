@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use fairtrial_core::plan::AgentCandidate;
 use fairtrial_core::text::head_and_tail;
 use fairtrial_core::tree::{FileTree, WorkTree};
-use fairtrial_core::verdict::VoidReason;
+use fairtrial_core::verdict::{Remedy, VoidReason};
 use fairtrial_sandbox::{
     Archive, ArchiveError, Caps, Collect, Ending, HOME, Job, LimitHit, Outcome, Reach, Running,
     Sandbox, SandboxError, Stopper, Tier, WORK, is_system,
@@ -58,6 +58,8 @@ pub enum Spoiled {
     Void(VoidReason, String),
     /// The host failed.
     Again(TryAgain),
+    /// The host failed for good.
+    Halt(VoidReason, String),
 }
 
 impl From<SandboxError> for Spoiled {
@@ -84,6 +86,7 @@ impl Spoiled {
             Self::Cancelled => AskOutcome::Cancelled,
             Self::Void(reason, why) => AskOutcome::Void(reason, why),
             Self::Again(again) => AskOutcome::Again(again),
+            Self::Halt(reason, why) => AskOutcome::Halt(reason, why),
         })
     }
 }
@@ -191,7 +194,7 @@ impl Installation {
                 read_tree(&folder).map_err(|_| missing(&folder))?
             }
         };
-        let upstream = UpstreamConfig::of_agent(config);
+        let upstream = UpstreamConfig::of_agent(config, base);
         let upstream = upstream.map(|it| Upstream::new(&it, &key).map(Arc::new)).transpose()?;
         let (command, version) = (program(&config.command)?, program(&config.version)?);
         Ok(Self { config: config.clone(), command, version, show, home, upstream, speaks_acp })
@@ -358,12 +361,14 @@ impl Installation {
         }
         // A host that never answered has spoiled it.
         if used.requests > 0 && used.answered == 0 && !used.fault.is_empty() {
-            return Err(Spoiled::Again(TryAgain {
-                reason: VoidReason::ProviderError,
-                why: format!("none of {} requests was answered: {}", used.requests, used.fault),
-                after: None,
-                unreachable: true,
-            }));
+            let reason = used.reason.unwrap_or(VoidReason::ServerError);
+            let why = format!("none of {} requests was answered: {}", used.requests, used.fault);
+            let unreachable = reason.remedy() == Some(Remedy::AskAgainThenEnd);
+            return Err(match reason.remedy() {
+                Some(Remedy::EndCandidate) => Spoiled::Halt(reason, why),
+                Some(Remedy::VoidTrial) => Spoiled::Void(reason, why),
+                _ => Spoiled::Again(TryAgain { reason, why, after: None, unreachable }),
+            });
         }
         Ok(())
     }

@@ -356,7 +356,7 @@ fn what_is_not_there_is_told_before_anything_runs() {
             "endpoint = \"http://127.0.0.1:9\"\nmodel = \"m\"\nkey_env = \"NO_SUCH\"",
             "`NO_SUCH` is not set",
         ),
-        ("[candidate.limits]\nrequests = 0", "a limit is not above 0"),
+        ("[candidate.limits]\nrequests = 0", "the limit `requests` is not above 0"),
         ("[candidate.limits]\nrequest = 5", "unknown field `request`"),
     ] {
         prepare(&env, "true", "", more);
@@ -451,7 +451,7 @@ fn a_model_acts_through_tools_and_reaches_nothing_else() {
     let requests: Vec<_> =
         trial["requests"].as_array().unwrap().iter().map(|it| it["outcome"].as_str()).collect();
     assert_eq!(requests.len(), 6);
-    assert_eq!(requests[0], Some("provider error"));
+    assert_eq!(requests[0], Some("server error"));
     // What came of a call is what the model reads next, by its number.
     let last = asked[2].body["messages"].as_array().unwrap().last().unwrap().clone();
     assert_eq!((&last["role"], &last["tool_call_id"]), (&"tool".into(), &"c10".into()));
@@ -489,7 +489,7 @@ fn a_model_that_acts_is_held_to_its_limits() {
     let env = TestEnv::new();
     for (more, why) in [
         ("stream = true", "is not asked for a stream"),
-        ("limits = { requests = 0 }", "a limit is not above 0"),
+        ("limits = { requests = 0 }", "the limit `requests` is not above 0"),
         ("sampling = { tools = 1 }", "may not set `tools`"),
     ] {
         prepare_actor(&env, "http://127.0.0.1:9/v1", more);

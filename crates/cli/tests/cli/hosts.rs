@@ -117,7 +117,9 @@ fn nobody_there_a_wrong_key_and_a_wrong_model_are_told() {
     let (code, err, _) = run(with_key, &standin.address, "kittiwake", "barnacle-9999", "a");
     assert_eq!(code, 3);
     assert!(
-        err.contains("`kittiwake` was no longer asked: status 401: the key is not valid"),
+        err.contains(
+            "`kittiwake` was no longer asked: key refused (status 401): the key is not valid"
+        ),
         "{err}"
     );
     let (code, err, _) = run(with_key, &standin.address, "kitti", "seaworthy-1234", "b");

@@ -65,7 +65,7 @@ fn records_that_are_none_or_too_new_are_refused() {
         assert!(ran.err.contains("is no record"), "{}", ran.err);
     }
     let manifest = fs::read_to_string(env.path("record/manifest.json")).unwrap();
-    let newer = manifest.replacen("\"format_version\": 7", "\"format_version\": 9", 1);
+    let newer = manifest.replacen("\"format_version\": 8", "\"format_version\": 9", 1);
     assert_ne!(manifest, newer);
     env.write("record/manifest.json", &newer);
     for command in [&["standings", "record"][..], &["run", "plan.toml"]] {

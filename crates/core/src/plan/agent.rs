@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::endpoint::{HeaderText, two_minutes};
+use super::endpoint::{HeaderText, Patience, address_fault, two_minutes};
 use super::price::Price;
 use crate::limits::{Bytes, Span};
 
@@ -49,6 +49,12 @@ pub struct AgentCandidate {
     /// Longest wait for one forwarded request.
     #[serde(default = "two_minutes")]
     pub timeout: Span,
+    /// Longest waits for parts of an answer.
+    #[serde(default, skip_serializing_if = "Patience::is_default")]
+    pub patience: Patience,
+    /// A file of certificates (PEM) that are trusted besides the machine's, beside the plan unless absolute.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trust: Option<String>,
     /// How its requests are forwarded where they are none of the chat-completions protocol.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub relay: Option<RelaySettings>,
@@ -155,13 +161,10 @@ impl AgentCandidate {
         if self.command.first().is_none_or(|it| it.trim().is_empty()) {
             return Err(format!("candidate `{name}`: `command` is empty"));
         }
-        let is_address = |it: &str| it.starts_with("http://") || it.starts_with("https://");
+        if let Some(fault) = self.endpoint.as_deref().and_then(address_fault) {
+            return Err(format!("candidate `{name}`: {fault}"));
+        }
         match &self.endpoint {
-            Some(endpoint) if !is_address(endpoint) => {
-                return Err(format!(
-                    "candidate `{name}`: `endpoint` begins with http:// or https://, not `{endpoint}`"
-                ));
-            }
             Some(_) if self.model.is_none() => {
                 return Err(format!("candidate `{name}`: an `endpoint` needs a `model`"));
             }
@@ -196,9 +199,20 @@ impl RelaySettings {
 
 impl AgentLimits {
     pub(super) fn check(&self, candidate: &str) -> Result<(), String> {
-        if self.requests == 0 || self.processes == 0 || self.money.is_some_and(|it| it <= 0.0) {
-            return Err(format!("candidate `{candidate}`: a limit is not above 0"));
+        let nothing = [
+            ("time", self.time.0.is_zero()),
+            ("wall", self.wall.0.is_zero()),
+            ("memory", self.memory.0 == 0),
+            ("processes", self.processes == 0),
+            ("requests", self.requests == 0),
+            ("tokens", self.tokens == Some(0)),
+            ("money", self.money.is_some_and(|it| !(it > 0.0 && it.is_finite()))),
+        ];
+        match nothing.iter().find(|it| it.1) {
+            Some((limit, _)) => {
+                Err(format!("candidate `{candidate}`: the limit `{limit}` is not above 0"))
+            }
+            None => Ok(()),
         }
-        Ok(())
     }
 }

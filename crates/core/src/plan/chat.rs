@@ -5,9 +5,9 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::agent::AgentLimits;
-use super::endpoint::{HeaderText, two_minutes};
+use super::endpoint::{HeaderText, Patience, address_fault, sixteen_mib, two_minutes};
 use super::price::Price;
-use crate::limits::Span;
+use crate::limits::{Bytes, Span};
 
 /// A model behind a chat-completions endpoint.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -34,6 +34,15 @@ pub struct ChatCandidate {
     /// Longest wait for one answer.
     #[serde(default = "two_minutes")]
     pub timeout: Span,
+    /// Longest waits for parts of an answer.
+    #[serde(default, skip_serializing_if = "Patience::is_default")]
+    pub patience: Patience,
+    /// Longest answer that is read, in bytes of what the host sends; a longer one counts as cut off.
+    #[serde(default = "sixteen_mib", skip_serializing_if = "is_sixteen_mib")]
+    pub longest_answer: Bytes,
+    /// A file of certificates (PEM) that are trusted besides the machine's, beside the plan unless absolute.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trust: Option<String>,
     /// How often one request is sent again after a fault of the host.
     #[serde(default = "three")]
     pub retries: u32,
@@ -64,6 +73,11 @@ fn is_default(limits: &AgentLimits) -> bool {
     *limits == AgentLimits::default()
 }
 
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands a reference")]
+fn is_sixteen_mib(longest: &Bytes) -> bool {
+    *longest == sixteen_mib()
+}
+
 const fn three() -> u32 {
     3
 }
@@ -78,11 +92,8 @@ const RETRIES_MAX: u32 = 50;
 impl ChatCandidate {
     pub(super) fn check(&self) -> Result<(), String> {
         let name = &self.name;
-        if !self.endpoint.starts_with("http://") && !self.endpoint.starts_with("https://") {
-            let endpoint = &self.endpoint;
-            return Err(format!(
-                "candidate `{name}`: `endpoint` begins with http:// or https://, not `{endpoint}`"
-            ));
+        if let Some(fault) = address_fault(&self.endpoint) {
+            return Err(format!("candidate `{name}`: {fault}"));
         }
         if let Some(key) = RESERVED.iter().find(|&&key| self.sampling.contains_key(key)) {
             return Err(format!("candidate `{name}`: `sampling` may not set `{key}`"));

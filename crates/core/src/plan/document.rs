@@ -226,7 +226,7 @@ mod tests {
     #[test]
     fn cached_tokens_are_priced_apart() {
         let price = Plan::parse("plan.toml", PLAN).unwrap().candidates[0].price();
-        let tokens = Tokens { input: 1_000_000, cached: 400_000, output: 500_000 };
+        let tokens = Tokens { input: 1_000_000, cached: 400_000, output: 500_000, reasoning: 9 };
         assert!((price.of(tokens) - (1.2 + 0.2 + 4.0)).abs() < 1e-12);
     }
 

@@ -11,5 +11,5 @@ pub use agent::{AgentCandidate, AgentLimits, RelaySettings, UsagePointers};
 pub use candidate::{Candidate, RecordedCandidate};
 pub use chat::ChatCandidate;
 pub use document::{Dockets, Feedback, Plan, PublishedFigure, ReadingMode};
-pub use endpoint::{HeaderText, HeaderVariable};
+pub use endpoint::{HeaderText, HeaderVariable, Patience};
 pub use price::{Price, Tokens};

@@ -24,8 +24,24 @@ pub struct Tokens {
     pub input: u64,
     /// Read from the cache.
     pub cached: u64,
-    /// Written.
+    /// Written, those of what was thought aloud included.
     pub output: u64,
+    /// Of those written, thought aloud, where the host counts them.
+    #[serde(default)]
+    pub reasoning: u64,
+}
+
+impl std::ops::Add for Tokens {
+    type Output = Self;
+
+    fn add(self, other: Self) -> Self {
+        Self {
+            input: self.input.saturating_add(other.input),
+            cached: self.cached.saturating_add(other.cached),
+            output: self.output.saturating_add(other.output),
+            reasoning: self.reasoning.saturating_add(other.reasoning),
+        }
+    }
 }
 
 impl Price {

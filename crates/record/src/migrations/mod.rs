@@ -6,7 +6,7 @@ use rusqlite::{Connection, params};
 use crate::blob;
 
 /// The newest version.
-pub const NEWEST: u32 = 7;
+pub const NEWEST: u32 = 8;
 
 /// Makes the layout of `version` out of the one before it.
 ///
@@ -24,7 +24,8 @@ pub fn apply(connection: &Connection, version: u32) -> rusqlite::Result<()> {
         4 => connection.execute_batch(include_str!("4-changes-and-steps.sql")),
         5 => connection.execute_batch(include_str!("5-trouble.sql")),
         6 => connection.execute_batch(include_str!("6-reading.sql")),
-        _ => connection.execute_batch(include_str!("7-figures.sql")),
+        7 => connection.execute_batch(include_str!("7-figures.sql")),
+        _ => connection.execute_batch(include_str!("8-asking.sql")),
     }
 }
 

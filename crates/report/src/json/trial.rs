@@ -34,6 +34,8 @@ struct TrialOutput {
     round: u32,
     verdict: Option<&'static str>,
     reason: Option<&'static str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    fault: Option<&'static str>,
     begun: String,
     ended: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -52,11 +54,17 @@ struct AttemptOutput {
     attempt: u32,
     verdict: Option<&'static str>,
     reason: Option<&'static str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    fault: Option<&'static str>,
     tests_passed: u32,
     tests_total: u32,
     credit: f64,
     answer_kind: String,
     answer: String,
+    #[serde(skip_serializing_if = "String::is_empty")]
+    thought: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    reused: Option<String>,
     cut_off: bool,
     refused: bool,
     deviations: Vec<String>,
@@ -122,6 +130,7 @@ struct RequestOutput {
     tokens_input: u64,
     tokens_cached: u64,
     tokens_output: u64,
+    tokens_reasoning: u64,
     tokens_estimated: bool,
     cost: f64,
 }
@@ -141,7 +150,8 @@ fn trial(view: TrialView) -> TrialOutput {
         trial: row.number,
         round: row.round,
         verdict: row.verdict.map(Verdict::word),
-        reason: row.verdict.and_then(Verdict::reason),
+        reason: row.verdict.and_then(Verdict::family),
+        fault: row.verdict.and_then(Verdict::fault),
         seconds: view.seconds,
         cost: row.cost(),
         system: view.system,
@@ -169,11 +179,14 @@ fn attempt(view: AttemptView) -> AttemptOutput {
     AttemptOutput {
         attempt: row.number,
         verdict: row.verdict.map(Verdict::word),
-        reason: row.verdict.and_then(Verdict::reason),
+        reason: row.verdict.and_then(Verdict::family),
+        fault: row.verdict.and_then(Verdict::fault),
         tests_passed: row.tests_passed,
         tests_total: row.tests_total,
         credit: row.credit,
         answer: view.answer,
+        thought: view.thought,
+        reused: row.reused,
         cut_off: row.end == AnswerEnd::CutOff,
         refused: row.end == AnswerEnd::Refused,
         reading: row.reading.into(),
@@ -240,6 +253,7 @@ fn request(row: RequestRow) -> RequestOutput {
         tokens_input: row.tokens.input,
         tokens_cached: row.tokens.cached,
         tokens_output: row.tokens.output,
+        tokens_reasoning: row.tokens.reasoning,
         tokens_estimated: row.estimated,
         cost: row.cost,
     }

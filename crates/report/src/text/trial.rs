@@ -3,6 +3,7 @@
 use std::io::{self, Write};
 
 use fairtrial_core::answer::{AnswerEnd, Code};
+use fairtrial_core::text::head_and_tail;
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{AttemptRow, RequestRow, TrialSummary};
 
@@ -100,9 +101,13 @@ fn show_trial(out: &mut dyn Write, view: &TrialView, unseal: bool, style: Style)
         )?;
     }
     let tokens = trial.tokens();
+    let thought = match tokens.reasoning {
+        0 => String::new(),
+        some => format!(" ({some} reasoning)"),
+    };
     writeln!(
         out,
-        "{verdict} after {} · answered in {} · {} tokens in, {} out · {} {}",
+        "{verdict} after {} · answered in {} · {} tokens in, {} out{thought} · {} {}",
         count(view.attempts.last().map_or(0, |it| it.row.number as usize), "attempt"),
         duration(view.seconds),
         tokens.input,
@@ -175,6 +180,9 @@ fn show_attempt(
     let is_shown =
         attempt.answer_kind == "files" || (attempt.answer_kind == "patch" && view.change.is_some());
     let answer = if is_shown { "" } else { view.answer.as_str() };
+    if !view.thought.trim().is_empty() {
+        part(out, "thought aloud", &head_and_tail(&view.thought, THOUGHT_MAX), style)?;
+    }
     if attempt.answer_kind == "text" && attempt.deviations.is_empty() && attempt.code.is_some() {
         writeln!(out, "\n{}: one code block and nothing around it", style.bold("answer"))?;
     } else if !answer.is_empty() {
@@ -230,6 +238,9 @@ fn show_steps(out: &mut dyn Write, view: &AttemptView, style: Style) -> io::Resu
     writeln!(out, "\n{}", style.bold("steps"))?;
     lines.iter().try_for_each(|it| writeln!(out, "{}", it.2))
 }
+
+/// Longest text of what was thought aloud that is shown, in bytes; the JSON has it in full.
+const THOUGHT_MAX: usize = 1500;
 
 /// Longest kind of step that lines are made wider for, in characters.
 const KIND_MAX: usize = 14;

@@ -37,6 +37,8 @@ pub struct AttemptView {
     pub row: AttemptRow,
     /// What was sent; files as a JSON object of paths and contents.
     pub answer: String,
+    /// What was thought aloud on the way to it, where the host keeps that apart; empty: nothing.
+    pub thought: String,
     /// What was judged.
     pub code: Option<Code>,
     /// What the change does, where the answer is one to a repository.
@@ -179,6 +181,10 @@ pub fn trial_view(
             let own = row.requests.iter().filter(|it| it.attempt == view.row.number);
             view.requests = own.cloned().collect();
         }
+        let own = row.requests.iter().filter(|it| it.attempt == view.row.number);
+        for thought in own.filter_map(|it| it.thought.as_deref()) {
+            view.thought.push_str(&record.text(thought)?);
+        }
         views.push(view);
     }
     let manifest = record.manifest();
@@ -255,6 +261,7 @@ fn attempt_view(
         feedback: text(&row.feedback)?,
         tests: record.tests(&row)?.into_iter().map(test).collect(),
         requests: Vec::new(),
+        thought: String::new(),
         colours: ColourChanges::default(),
         again: again.collect(),
         row,
