@@ -71,7 +71,7 @@ fn records_that_are_none_or_too_new_are_refused() {
     for command in [&["standings", "record"][..], &["run", "plan.toml"]] {
         let ran = env.run(command);
         assert_eq!(ran.code, 2, "{command:?}");
-        assert!(ran.err.contains("has format 9; this version reads up to 7"), "{}", ran.err);
+        assert!(ran.err.contains("has format 9; this version reads up to 8"), "{}", ran.err);
     }
     assert_eq!(fs::read_to_string(env.path("record/manifest.json")).unwrap(), newer);
 }
