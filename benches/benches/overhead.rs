@@ -11,9 +11,9 @@ use std::sync::atomic::AtomicBool;
 use std::time::Instant;
 
 use fairtrial_benches::{pair, print};
-use fairtrial_core::schedule::TrialKey;
-use fairtrial_core::verdict::Verdict;
-use fairtrial_runner::{Observer, PrepareOptions, Progress, RunOptions, prepare, run_trials};
+use fairtrial_runner::{
+    Observer, PrepareOptions, Progress, RunNews, RunOptions, TrialChoice, prepare, run_trials,
+};
 use fairtrial_sandbox::{Demand, Tier};
 use nix::sys::resource::{UsageWho, getrusage};
 use nix::sys::time::TimeValLike as _;
@@ -25,8 +25,7 @@ struct Silent;
 
 impl Observer for Silent {
     fn progress(&mut self, _: &Progress) {}
-    fn trial_over(&mut self, _: &TrialKey, _: Verdict, _: u32) {}
-    fn stopping(&mut self, _: usize) {}
+    fn happened(&mut self, _: &RunNews<'_>) {}
 }
 
 fn cpu_ms() -> f64 {
@@ -84,7 +83,13 @@ fn main() -> ExitCode {
         progress: &|_| {},
     };
     let preparation = prepare(&plan, &options).expect("the plan is right");
-    let options = RunOptions { record: folder.path().join("record"), judging: 2 };
+    let options = RunOptions {
+        record: folder.path().join("record"),
+        judging: 2,
+        choice: TrialChoice::default(),
+        trying: false,
+        reuse: None,
+    };
     let (before, began) = (cpu_ms(), Instant::now());
     let summary = run_trials(&preparation, &options, &AtomicBool::new(false), &mut Silent);
     let (own, wall) = (cpu_ms() - before, began.elapsed());

@@ -142,6 +142,9 @@ fn manifest(size: RecordSize) -> Result<Manifest, Box<dyn std::error::Error>> {
         tasks: (0..size.tasks).map(task).collect(),
         languages: BTreeMap::new(),
         machines: Vec::new(),
+        changes: Vec::new(),
+        dropped_candidates: Vec::new(),
+        dropped_tasks: Vec::new(),
     })
 }
 

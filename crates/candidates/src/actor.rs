@@ -30,6 +30,9 @@ const HOW: &str = "You work on files by calling tools: look at what is there, ch
 /// How often a request is sent again, while the attempt goes on, before the attempt is spoiled.
 const TRIES: u32 = 3;
 
+/// Half of the wait before a request is sent again.
+const FIRST_WAIT: Duration = Duration::from_millis(500);
+
 /// Longest wait before a request is sent again.
 const WAIT_MAX: Duration = Duration::from_secs(30);
 
@@ -216,7 +219,8 @@ impl ActingAttempt<'_> {
                     return Ok(RequestEnd::Limit("context"));
                 }
                 Some(Remedy::AskAgain | Remedy::AskAgainThenEnd) if tries < TRIES => {
-                    self.wait(tries, refused.wait)?;
+                    // Where the host asks for a time, the next request waits for it in its queue.
+                    self.wait(tries)?;
                 }
                 Some(Remedy::AskAgain | Remedy::AskAgainThenEnd) => {
                     let why = format!("{} times: {}", tries, refused.said());
@@ -258,10 +262,9 @@ impl ActingAttempt<'_> {
         Ok(result)
     }
 
-    /// Waits before a request is sent again: as long as the host asks, or longer each time.
-    fn wait(&self, tries: u32, asked: Option<Duration>) -> Result<(), AskOutcome> {
-        let own = Duration::from_millis(500) * 2u32.pow(tries);
-        let until = Instant::now() + asked.unwrap_or(own).min(WAIT_MAX);
+    /// Waits before a request is sent again, longer each time.
+    fn wait(&self, tries: u32) -> Result<(), AskOutcome> {
+        let until = Instant::now() + (FIRST_WAIT * 2u32.pow(tries)).min(WAIT_MAX);
         while Instant::now() < until {
             if self.reporter.is_stopping() {
                 return Err(AskOutcome::Cancelled);
@@ -288,6 +291,7 @@ impl Asker for ActorAsker {
                 outcome: AskOutcome::Answer { submission, end: AnswerEnd::Complete },
                 request: None,
                 ended: Some(end),
+                reused: None,
             },
             Err(outcome) => AskReply::bare(outcome),
         }

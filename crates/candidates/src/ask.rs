@@ -96,13 +96,15 @@ pub struct AskReply {
     pub request: Option<RequestNote>,
     /// How a candidate that acts ended.
     pub ended: Option<ActorEnd>,
+    /// The record that the answer was taken over from; `None`: it was asked for.
+    pub reused: Option<String>,
 }
 
 impl AskReply {
     /// A reply without a request of its own.
     #[must_use]
     pub fn bare(outcome: AskOutcome) -> Self {
-        Self { outcome, request: None, ended: None }
+        Self { outcome, request: None, ended: None, reused: None }
     }
 }
 
@@ -209,6 +211,8 @@ pub struct RequestNote {
     pub estimated: bool,
     /// What the model thought aloud, where its host keeps that apart from the answer.
     pub thought: String,
+    /// How long the host asks to be left alone.
+    pub wait: Option<Duration>,
 }
 
 /// Hears what came of a request, on any thread.

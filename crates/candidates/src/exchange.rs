@@ -105,13 +105,15 @@ async fn exchange_once(
     longest: u64,
 ) -> Result<Got, RequestRefused> {
     let began = Instant::now();
-    let mut response = upstream.send(body).await.map_err(|it| RequestRefused {
-        reason: it.reason,
-        status: None,
-        detail: it.detail,
-        wait: None,
+    tracing::debug!(host = upstream.host(), bytes = body.len(), "request");
+    let mut response = upstream.send(body).await.map_err(|it| {
+        tracing::debug!(host = upstream.host(), fault = it.reason.short(), "no answer");
+        let (reason, detail) = (it.reason, it.detail);
+        RequestRefused { reason, status: None, detail, wait: None }
     })?;
     let (status, wait) = (response.status, response.retry_after);
+    let seconds = began.elapsed().as_secs_f64();
+    tracing::debug!(host = upstream.host(), status, seconds, ?wait, "answer begins");
     let refused =
         |reason, detail, wait| RequestRefused { reason, status: Some(status), detail, wait };
     if !(200..300).contains(&status) {
@@ -162,6 +164,7 @@ pub(crate) fn note(
         tokens: Tokens::default(),
         estimated: false,
         thought: String::new(),
+        wait: None,
     };
     match result {
         Ok(got) => RequestNote {
@@ -176,6 +179,7 @@ pub(crate) fn note(
             outcome: refused.reason.short().to_owned(),
             detail: refused.detail.clone(),
             status: refused.status,
+            wait: refused.wait,
             ..empty
         },
     }

@@ -10,6 +10,7 @@ use serde_json::Value as Json;
 use crate::ask::{RequestNote, StepNote};
 use crate::completion::Completion;
 use crate::exchange::estimate;
+use crate::upstream::Unreachable;
 
 /// Longest name and arguments of a call in the subject of its step, in bytes.
 const NAMED_MAX: usize = 200;
@@ -20,8 +21,21 @@ const CALLS_MAX: usize = 64;
 /// Longest arguments of a call that are recorded, in bytes.
 const CALL_MAX: usize = 4 << 10;
 
-/// What was wrong with a request, in kind and in words.
-pub type RequestFault = (VoidReason, String);
+/// What was wrong with a request.
+pub struct RequestFault {
+    /// Of which kind it is.
+    pub reason: VoidReason,
+    /// In words.
+    pub detail: String,
+    /// How long the host asks to be left alone.
+    pub wait: Option<Duration>,
+}
+
+impl From<Unreachable> for RequestFault {
+    fn from(it: Unreachable) -> Self {
+        Self { reason: it.reason, detail: it.detail, wait: None }
+    }
+}
 
 /// What is read of an answer as it passes.
 pub struct Meter {
@@ -157,9 +171,9 @@ impl Meter {
         let is_fine = fault.is_none();
         let texts = [self.text.as_str(), &self.thought];
         let estimated = if is_fine { estimate(body, &texts) } else { Tokens::default() };
-        let (outcome, detail) = match fault {
-            Some((reason, detail)) => (reason.short(), detail),
-            None => ("answered", String::new()),
+        let (outcome, detail, wait) = match fault {
+            Some(fault) => (fault.reason.short(), fault.detail, fault.wait),
+            None => ("answered", String::new(), None),
         };
         RequestNote {
             outcome: outcome.to_owned(),
@@ -170,6 +184,7 @@ impl Meter {
             tokens: self.tokens.unwrap_or(estimated),
             estimated: is_fine && self.tokens.is_none(),
             thought: self.thought,
+            wait,
         }
     }
 }

@@ -404,7 +404,7 @@ async fn pass_stream_on(
             Ok(None) => break,
             Err(fault) => {
                 let _ = to.send(Err(std::io::Error::other(fault.detail.clone()))).await;
-                return Some((fault.reason, fault.detail));
+                return Some(RequestFault::from(fault));
             }
         };
         left = left.saturating_sub(piece.len() as u64);
@@ -436,12 +436,13 @@ async fn whole(
             Ok(Some(piece)) if (bytes.len() + piece.len()) as u64 > ANSWER_MAX => break None,
             Ok(Some(piece)) => bytes.extend(piece),
             Ok(None) => break None,
-            Err(fault) => break Some((fault.reason, fault.detail)),
+            Err(fault) => break Some(RequestFault::from(fault)),
         }
     };
     let refused = || {
-        let said = upstream.clean(&String::from_utf8_lossy(&bytes));
-        (classify(response.status, &said), said)
+        let detail = upstream.clean(&String::from_utf8_lossy(&bytes));
+        let reason = classify(response.status, &detail);
+        RequestFault { reason, detail, wait: response.retry_after }
     };
     let fault = broken.or_else(|| (!is_fine).then(refused));
     (without_keys(upstream, bytes), fault)

@@ -83,6 +83,7 @@ impl Unreachable {
             tokens: Tokens::default(),
             estimated: false,
             thought: String::new(),
+            wait: None,
         }
     }
 }
@@ -243,12 +244,18 @@ impl Upstream {
 
     /// Why a request came to nothing, with the host's address but without what follows a question mark.
     fn unreachable(&self, error: &reqwest::Error) -> Unreachable {
-        let host = self.endpoint.split('?').next().unwrap_or_default();
+        let host = self.host();
         Unreachable {
             reason: reason_of(error),
             detail: self.clean(&format!("{host}: {}", innermost(error))),
             is_out_of_time: false,
         }
+    }
+
+    /// The host's address, without what follows a question mark.
+    #[must_use]
+    pub fn host(&self) -> &str {
+        self.endpoint.split('?').next().unwrap_or_default()
     }
 
     /// Which key was sent, without the key.

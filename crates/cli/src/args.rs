@@ -6,6 +6,7 @@ use clap::{Parser, Subcommand};
 use fairtrial_core::standings::{Dimension, Rule};
 use fairtrial_core::verdict::{FailReason, VoidReason};
 use fairtrial_report::{Only, RankingColumn, VerdictSource, legend};
+use fairtrial_runner::{HeldAgain, UnknownAgain};
 
 /// Put coding models and coding agents on trial.
 ///
@@ -27,6 +28,8 @@ pub enum Command {
     Demo(DemoArgs),
     /// Run the trials of a plan that are not over yet
     Run(RunArgs),
+    /// Show how far a run is that goes on elsewhere
+    Watch(WatchArgs),
     /// Show the ranking, and what it is made of
     Standings(StandingsArgs),
     /// Compare two candidates of a record, or two records
@@ -80,12 +83,56 @@ pub struct RunArgs {
     /// Show the trials and the first prompt of each task, when keys, names and tools have been checked; ask nobody
     #[arg(long)]
     pub dry_run: bool,
+    /// Ask every candidate once, judge the answers, and stop: whether keys, models and settings are right
+    #[arg(long = "try", conflicts_with = "dry_run")]
+    pub trying: bool,
+    /// Only trials of this task; may be given again
+    #[arg(long = "task", value_name = "TASK")]
+    pub tasks: Vec<String>,
+    /// Only trials of this candidate; may be given again
+    #[arg(long = "candidate", value_name = "CANDIDATE")]
+    pub candidates: Vec<String>,
+    /// Only the first N samples of each task
+    #[arg(long, value_name = "N")]
+    pub samples: Option<u32>,
+    /// Hold again, and nothing else: `void`, `failed`, `changed` (trials of tasks that changed), or the number of a
+    /// trial; may be given again. What there was is kept, and no longer counted
+    #[arg(long, value_name = "WHAT", value_parser = parse_again)]
+    pub again: Vec<HeldAgain>,
+    /// Take answers over from another record where the request is the same to the letter, and do not pay for it again
+    #[arg(long, value_name = "RECORD")]
+    pub reuse: Option<PathBuf>,
+    /// Write what happens to a file, as lines of JSON
+    #[arg(long, value_name = "FILE")]
+    pub events: Option<PathBuf>,
+    /// Say on standard error what is done
+    #[arg(long, short)]
+    pub verbose: bool,
     /// Make repositories ready anew, although earlier runs did
     #[arg(long)]
     pub fresh: bool,
     /// Go on where code cannot be confined: it can then do what you can do
     #[arg(long)]
     pub trust_code: bool,
+}
+
+/// `fairtrial watch`.
+#[derive(Debug, clap::Args)]
+pub struct WatchArgs {
+    /// The record that a run writes to
+    #[arg(value_name = "RECORD")]
+    pub record: PathBuf,
+    /// Show it once, and do not wait for the end
+    #[arg(long)]
+    pub once: bool,
+    /// Write it as JSON, once
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// Reads what is to be held again.
+fn parse_again(text: &str) -> Result<HeldAgain, UnknownAgain> {
+    text.parse()
 }
 
 /// `fairtrial standings`.

@@ -75,6 +75,12 @@ impl Environment {
         Style { width: width.clamp(60, WIDTH), colour: self.out_is_terminal && self.wants_colour() }
     }
 
+    /// Columns of the terminal that standard error is.
+    #[must_use]
+    pub fn err_columns(&self) -> usize {
+        console::Term::stderr().size_checked().map_or(WIDTH, |it| usize::from(it.1))
+    }
+
     /// Whether standard error has colour.
     #[must_use]
     pub fn err_colour(&self) -> bool {

@@ -94,6 +94,9 @@ pub enum Failure {
     /// A picture of a plot.
     #[error(transparent)]
     Png(#[from] PngError),
+    /// No run has written to a record.
+    #[error("no run has said in `{0}` how far it is")]
+    NoRun(PathBuf),
     /// A note without words.
     #[error("a note needs words: say how the trial was helped")]
     EmptyNote,
@@ -158,6 +161,13 @@ impl Failure {
             | Self::JunitIsWhole => Advice::of(USAGE),
             Self::Files(error) => of_files(error),
             Self::Regrade(error) => of_regrading(error),
+            Self::NoRun(_) => Advice::of(USAGE).hint("a run says it every second: fairtrial run PLAN"),
+            Self::Run(RunError::Choice(_)) => Advice::of(USAGE),
+            Self::Run(RunError::OtherPlan { what, .. }) if what.starts_with("the task `") => {
+                Advice::of(USAGE)
+                    .hint("hold its trials again, all candidates': fairtrial run PLAN --again changed")
+                    .hint("or judge the recorded answers by it: fairtrial regrade RECORD")
+            }
             Self::Run(RunError::OtherPlan { .. }) => Advice::of(USAGE)
                 .hint("give the run a record of its own: fairtrial run PLAN --record DIR")
                 .hint("or put the plan and its tasks back as they were"),
@@ -263,12 +273,15 @@ fn of_record(error: &RecordError) -> Advice {
         RecordError::NotARecord(_) => {
             Advice::of(USAGE).hint("a record is the folder that `fairtrial run PLAN` writes")
         }
-        RecordError::NotAFile(_) | RecordError::NoDatabase(_) | RecordError::Newer { .. } => {
-            Advice::of(USAGE)
-        }
+        RecordError::NotAFile(_) | RecordError::Newer { .. } => Advice::of(USAGE),
         RecordError::LookedAt(_) => Advice::of(OUTSIDE)
             .hint("end what shows it, such as `fairtrial show` in a pager, and run this again"),
-        RecordError::Locked(_) => Advice::of(OUTSIDE).hint("wait until it is over, or end it"),
+        RecordError::Locked { .. } => Advice::of(OUTSIDE)
+            .hint("wait until it is over, or end it; see how far it is: fairtrial watch RECORD"),
+        RecordError::NoManifest(_) => Advice::of(USAGE)
+            .hint("put its `manifest.json` back, or begin anew elsewhere: --record DIR"),
+        RecordError::NoDatabase(_) => Advice::of(USAGE)
+            .hint("put its `trials.sqlite` back, or begin anew elsewhere: --record DIR"),
         _ => Advice::of(OUTSIDE),
     }
 }

@@ -7,9 +7,12 @@ mod args;
 mod commands;
 mod environment;
 mod errors;
+mod event_log;
 mod progress;
 mod signals;
+mod status;
 mod streams;
+mod watchers;
 
 use std::ffi::OsString;
 use std::io::Write;
@@ -51,6 +54,7 @@ pub fn run(
     let result = match args.command {
         Command::Demo(args) => commands::demo::run(&args, environment, out, err),
         Command::Run(args) => commands::run::run(&args, environment, out, err),
+        Command::Watch(args) => commands::watch::run(&args, environment, out),
         Command::Standings(args) => commands::standings::run(&args, environment, out),
         Command::Compare(args) => commands::compare::run(&args, environment, out),
         Command::Report(args) => commands::report::run(&args, out, err),

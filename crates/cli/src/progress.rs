@@ -3,17 +3,20 @@
 use std::io::Write;
 use std::time::{Duration, Instant};
 
-use fairtrial_core::schedule::TrialKey;
-use fairtrial_core::verdict::Verdict;
 use fairtrial_report::{count, duration, money, safe};
-use fairtrial_runner::{CandidateProgress, Observer, Progress};
+use fairtrial_runner::{Observer, Progress, RunNews};
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
+
+use crate::status::{CandidateStatus, RunStatus};
 
 /// Longest silence between two plain lines.
 const QUIET: Duration = Duration::from_secs(5);
 
 /// Longest name shown before a bar, in characters.
 const NAME_MAX: usize = 24;
+
+/// Columns from which on bars are long.
+const WIDE: usize = 100;
 
 /// Bars, one for the run and one for each candidate.
 pub struct Bars {
@@ -25,31 +28,49 @@ pub struct Bars {
 }
 
 impl Bars {
-    /// Bars on standard error.
-    pub fn new(names: &[&str], currency: &str, colour: bool) -> Self {
+    /// Bars on standard error, which has so many columns.
+    pub fn new(names: &[&str], currency: &str, colour: bool, columns: usize) -> Self {
         let longest = names.iter().map(|it| it.chars().count()).max().unwrap_or(0);
-        let width = longest.clamp("trials".len(), NAME_MAX);
+        let name = if columns < WIDE { NAME_MAX / 2 } else { NAME_MAX };
+        let width = longest.clamp("trials".len(), name);
         let all = MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(10));
-        let bar = if colour { "{bar:32.cyan/black.bright}" } else { "{bar:32}" };
-        let style = ProgressStyle::with_template(&format!("{{prefix:<{width}}} {bar} {{msg}}"));
+        let length = if columns < WIDE { 10 } else { 24 };
+        let bar = match colour {
+            true => format!("{{bar:{length}.cyan/black.bright}}"),
+            false => format!("{{bar:{length}}}"),
+        };
+        // What does not fit is cut off at the end of the line, never wrapped.
+        let style = format!("{{prefix:<{width}.{width}}} {bar} {{wide_msg}}");
+        let style = ProgressStyle::with_template(&style);
         let style = style.unwrap_or_else(|_| ProgressStyle::default_bar());
         let run = all.add(ProgressBar::new(0).with_style(style.progress_chars("━━─")));
         run.set_prefix("trials");
         let currency = currency.to_owned();
         Self { all, run, candidates: Vec::new(), began: Instant::now(), currency }
     }
+}
 
-    /// Takes the bars away.
-    pub fn clear(&self) {
+impl Drop for Bars {
+    fn drop(&mut self) {
         let _ = self.all.clear();
     }
 }
 
-/// Trials over, time left and money spent, in one line.
+/// Trials over, time left, money spent and the load of the sandbox, in one line.
 fn overall(progress: &Progress, began: Instant, currency: &str) -> String {
-    let spent = format!("{} {}", money(progress.cost), safe(currency));
     let left = time_left(progress, began).map_or(String::new(), |it| format!(" · {it} left"));
-    format!("{} of {}{left} · {spent} spent", progress.over, progress.total)
+    let spent = format!("{} {}", money(progress.cost), safe(currency));
+    let load = load(progress.judging, progress.to_judge);
+    format!("{} of {}{left} · {spent} spent{load}", progress.over, progress.total)
+}
+
+/// What the sandbox has to do.
+fn load(judging: usize, to_judge: usize) -> String {
+    match (judging, to_judge) {
+        (0, 0) => String::new(),
+        (judging, 0) => format!(" · judging {judging}"),
+        (judging, more) => format!(" · judging {judging}, {more} wait"),
+    }
 }
 
 fn time_left(progress: &Progress, began: Instant) -> Option<String> {
@@ -61,14 +82,57 @@ fn time_left(progress: &Progress, began: Instant) -> Option<String> {
     Some(duration(each * remaining as f64))
 }
 
-fn candidate_line(progress: &CandidateProgress) -> String {
-    let CandidateProgress { counted, passed, void, .. } = progress;
-    let share = match counted {
+/// What is known of a candidate, the most important first: what does not fit is cut off.
+fn candidate_line(row: &CandidateStatus) -> String {
+    let share = match row.counted {
         0 => "–".to_owned(),
-        n => format!("{:.0} %", *passed as f64 / *n as f64 * 100.0),
+        n => format!("{:.0} %", row.solved as f64 / n as f64 * 100.0),
     };
-    let void = if *void == 0 { String::new() } else { format!(", {void} void") };
-    format!("{share:>5} of {counted} passed{void}")
+    let void = if row.void == 0 { String::new() } else { format!(", {} void", row.void) };
+    let mut line = format!("{share:>5} of {} passed{void}", row.counted);
+    match (row.state.as_str(), row.rests_seconds, &row.why) {
+        ("resting", Some(seconds), _) => line.push_str(&format!(" · resting {seconds:.0} s")),
+        ("stopped", _, Some(why)) => line.push_str(&format!(" · stopped: {}", safe(why))),
+        ("done", ..) => line.push_str(" · done"),
+        _ => {}
+    }
+    if row.cost > 0.0 {
+        line.push_str(&format!(" · {}", money(row.cost)));
+    }
+    if let Some(rate) = row.tokens_per_second {
+        line.push_str(&format!(" · {rate:.0} tokens/s"));
+    }
+    line
+}
+
+/// How far a run is: a line for all of it and one for each candidate, no wider than `width` columns.
+pub fn status_lines(status: &RunStatus, width: usize) -> Vec<String> {
+    let RunStatus { trials, trials_over, judging, to_judge, .. } = status;
+    let spent = format!("{} {}", money(status.cost), safe(&status.currency));
+    let load = load(*judging, *to_judge);
+    let names = status.candidates.iter().map(|it| safe(&it.name).chars().count());
+    let longest = names.max().unwrap_or(0);
+    let name_width = longest.clamp("trials".len(), NAME_MAX);
+    let line = |name: &str, what: &str| {
+        let name: String = safe(name).chars().take(name_width).collect();
+        let line = format!("{name:<name_width$}  {what}");
+        line.chars().take(width).collect::<String>()
+    };
+    let took = duration(status.seconds);
+    let mut lines =
+        vec![line("trials", &format!("{trials_over} of {trials} · {spent} spent{load} · {took}"))];
+    lines.extend(status.candidates.iter().map(|row| {
+        let over = row.counted + row.void;
+        line(
+            &row.name,
+            &format!(
+                "{over:>4} of {}{}",
+                row.trials,
+                format_args!(" · {}", candidate_line(row).trim_start())
+            ),
+        )
+    }));
+    lines
 }
 
 impl Observer for Bars {
@@ -76,7 +140,8 @@ impl Observer for Bars {
         self.run.set_length(progress.total as u64);
         self.run.set_position(progress.over as u64);
         self.run.set_message(overall(progress, self.began, &self.currency));
-        for (index, row) in progress.candidates.iter().enumerate() {
+        let status = RunStatus::of(progress, &self.currency, false);
+        for (index, row) in status.candidates.iter().enumerate() {
             if self.candidates.len() <= index {
                 let bar = self.all.add(ProgressBar::new(0).with_style(self.run.style()));
                 let name: String = safe(&row.name).chars().take(NAME_MAX).collect();
@@ -84,16 +149,28 @@ impl Observer for Bars {
                 self.candidates.push(bar);
             }
             let bar = &self.candidates[index];
-            bar.set_length(row.total as u64);
+            bar.set_length(row.trials as u64);
             bar.set_position((row.counted + row.void) as u64);
             bar.set_message(candidate_line(row));
         }
     }
 
-    fn trial_over(&mut self, _key: &TrialKey, _verdict: Verdict, _attempts: u32) {}
+    fn happened(&mut self, what: &RunNews<'_>) {
+        if let Some(line) = said(what) {
+            let _ = self.all.println(line);
+        }
+    }
+}
 
-    fn stopping(&mut self, under_way: usize) {
-        let _ = self.all.println(stopping_line(under_way));
+/// What a person is told at once; `None`: it shows in the progress.
+fn said(what: &RunNews<'_>) -> Option<String> {
+    match what {
+        RunNews::Stopping { under_way } => Some(stopping_line(*under_way)),
+        RunNews::Changed { what } => Some(format!("note: {}", safe(what))),
+        RunNews::Halted { candidate, why } => {
+            Some(format!("`{}` is no longer asked: {}", safe(candidate), safe(why)))
+        }
+        _ => None,
     }
 }
 
@@ -110,24 +187,28 @@ pub struct Lines<'a> {
     err: &'a mut dyn Write,
     began: Instant,
     last: Option<Instant>,
+    /// Trials that were over when it was written last.
+    told: usize,
     currency: String,
 }
 
 impl<'a> Lines<'a> {
     /// Lines on `err`.
     pub fn new(err: &'a mut dyn Write, currency: &str) -> Self {
-        Self { err, began: Instant::now(), last: None, currency: currency.to_owned() }
+        Self { err, began: Instant::now(), last: None, told: 0, currency: currency.to_owned() }
     }
 }
 
 impl Observer for Lines<'_> {
     fn progress(&mut self, progress: &Progress) {
         let due = self.last.is_none_or(|last| last.elapsed() >= QUIET);
-        if !due && progress.over < progress.total {
+        let is_last = progress.over >= progress.total && self.told < progress.over;
+        if !due && !is_last {
             return;
         }
-        self.last = Some(Instant::now());
-        let rows = progress
+        (self.last, self.told) = (Some(Instant::now()), progress.over);
+        let status = RunStatus::of(progress, &self.currency, false);
+        let rows = status
             .candidates
             .iter()
             .map(|row| format!("{} {}", safe(&row.name), candidate_line(row).trim_start()));
@@ -137,28 +218,58 @@ impl Observer for Lines<'_> {
             writeln!(self.err, "trials {}; {rows}", overall(progress, self.began, &self.currency));
     }
 
-    fn trial_over(&mut self, _key: &TrialKey, _verdict: Verdict, _attempts: u32) {}
-
-    fn stopping(&mut self, under_way: usize) {
-        let _ = writeln!(self.err, "{}", stopping_line(under_way));
+    fn happened(&mut self, what: &RunNews<'_>) {
+        if let Some(line) = said(what) {
+            let _ = writeln!(self.err, "{line}");
+        }
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use fairtrial_runner::{CandidateProgress, CandidateState};
+
     use super::*;
 
     fn progress(over: usize, over_now: usize) -> Progress {
+        let auk = CandidateProgress {
+            counted: 3,
+            passed: 2,
+            void: 1,
+            cost: 0.5,
+            written: 900,
+            seconds: 10.0,
+            ..CandidateProgress::new("auk", 5)
+        };
+        let state = CandidateState::Resting(Duration::from_secs(12));
+        let tern = CandidateProgress { state, ..CandidateProgress::new("te\u{1b}[2Jrn", 5) };
         Progress {
             total: 40,
             over,
             over_now,
-            candidates: vec![
-                CandidateProgress { name: "auk".into(), total: 5, counted: 3, passed: 2, void: 1 },
-                CandidateProgress { name: "te\u{1b}[2Jrn".into(), ..Default::default() },
-            ],
+            candidates: vec![auk, tern],
             cost: 0.5,
+            reused: 0,
+            under_way: 3,
+            judging: 2,
+            to_judge: 1,
+            elapsed: Duration::from_secs(2),
         }
+    }
+
+    #[test]
+    fn a_run_that_is_watched_fits_any_terminal() {
+        let status = RunStatus::of(&progress(4, 0), "EUR", false);
+        let lines = status_lines(&status, 100);
+        assert_eq!(
+            lines,
+            [
+                "trials         4 of 40 · 0.5000 EUR spent · judging 2, 1 wait · 2.0 s",
+                "auk               4 of 5 · 67 % of 3 passed, 1 void · 0.5000 · 90 tokens/s",
+                "te\\u{1b}[2Jrn     0 of 5 · – of 0 passed · resting 10 s",
+            ]
+        );
+        assert!(status_lines(&status, 60).iter().all(|it| it.chars().count() <= 60));
     }
 
     #[test]
@@ -169,8 +280,8 @@ mod tests {
         lines.progress(&progress(5, 1));
         lines.progress(&progress(40, 36));
         let text = String::from_utf8(out).unwrap();
-        let expected = "trials 4 of 40 · 0.5000 EUR spent; auk 67 % of 3 passed, 1 void; \
-                        te\\u{1b}[2Jrn – of 0 passed";
+        let expected = "trials 4 of 40 · 0.5000 EUR spent · judging 2, 1 wait; auk 67 % of 3 passed, 1 void · \
+                        0.5000 · 90 tokens/s; te\\u{1b}[2Jrn – of 0 passed · resting 10 s";
         assert_eq!(text.lines().next(), Some(expected));
         assert_eq!(text.lines().count(), 2, "the second line came too soon: {text}");
     }

@@ -11,6 +11,8 @@ pub struct DryRun {
     pub samples: u32,
     /// Most attempts of a trial.
     pub attempts: u32,
+    /// What differs from the plan that the record was begun with, as far as it may.
+    pub notes: Vec<String>,
 }
 
 /// The trials of one candidate.

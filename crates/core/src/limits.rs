@@ -112,6 +112,30 @@ impl<'de> Deserialize<'de> for Span {
     }
 }
 
+impl LimitSettings {
+    /// Looks for limits of nothing. `whose` begins the message.
+    ///
+    /// # Errors
+    /// When a limit is 0: nothing could be run within it.
+    pub fn check(&self, whose: &str) -> Result<(), String> {
+        let nothing = [
+            ("time", self.time.is_some_and(|it| it.0.is_zero())),
+            ("memory", self.memory == Some(Bytes(0))),
+            ("output", self.output == Some(Bytes(0))),
+            ("processes", self.processes == Some(0)),
+            ("disk", self.disk == Some(Bytes(0))),
+            ("build_time", self.build_time.is_some_and(|it| it.0.is_zero())),
+            ("build_memory", self.build_memory == Some(Bytes(0))),
+            ("build_disk", self.build_disk == Some(Bytes(0))),
+            ("patch", self.patch == Some(Bytes(0))),
+        ];
+        match nothing.iter().find(|it| it.1) {
+            Some((key, _)) => Err(format!("{whose}: `{key}` is not above 0")),
+            None => Ok(()),
+        }
+    }
+}
+
 /// The limits that a language, a docket, a task or a plan sets; what is `None` is left to the others.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

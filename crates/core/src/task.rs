@@ -68,8 +68,18 @@ pub struct Task {
     pub given: Snapshot,
     /// Answers known to be right or wrong.
     pub proofs: Vec<Proof>,
-    /// The digest of everything in the task's folder.
+    /// The digest of everything in the task's folder but its proofs, which no candidate and no test sees.
     pub digest: Digest,
+    /// The digest of everything in the task's folder, by which records of older versions know it.
+    pub whole_digest: Digest,
+}
+
+impl Task {
+    /// Whether a record means this task by a digest.
+    #[must_use]
+    pub fn is_of(&self, digest: &Digest) -> bool {
+        self.digest == *digest || self.whole_digest == *digest
+    }
 }
 
 /// One answer in `proofs/`. Its file or folder is called `right…` or `wrong…`.

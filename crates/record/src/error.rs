@@ -70,8 +70,16 @@ pub enum RecordError {
         source: serde_json::Error,
     },
     /// Another run is writing to it.
-    #[error("another run is writing to the record `{0}`")]
-    Locked(PathBuf),
+    #[error("{by} is writing to the record `{path}`")]
+    Locked {
+        /// The record.
+        path: PathBuf,
+        /// Who, in words: the process and its machine.
+        by: String,
+    },
+    /// The database is there, and no manifest.
+    #[error("the record `{0}` has trials and no `manifest.json`: it is not whole")]
+    NoManifest(PathBuf),
     /// Somebody looks at it, and does not come to an end.
     #[error("the record `{0}` is being looked at")]
     LookedAt(PathBuf),

@@ -4,12 +4,14 @@
 //! that a run holds. All SQL of the tool is in this crate. Long texts are compressed and stored
 //! once, by their digest. `docs/record.md` describes the format.
 
+mod aside;
 mod blob;
 mod entries;
 mod error;
 mod figures;
 mod files;
 mod gradings;
+mod lock;
 mod manifest;
 mod migrations;
 mod outcomes;
@@ -20,9 +22,13 @@ mod schema;
 mod workload;
 mod write;
 
+pub use aside::EarlierRow;
 pub use entries::{NewAnswer, NewJudgement, NewStep, RequestResult};
 pub use error::RecordError;
 pub use gradings::{GradingNote, GradingRow, NewRegrade, RegradeRow, RegradedTrial};
-pub use manifest::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
+pub use lock::is_being_written;
+pub use manifest::{
+    FORMAT_VERSION, Machine, Manifest, PlanChange, SandboxNote, TaskNote, ToolNote,
+};
 pub use rows::{AttemptRow, RequestRow, Selection, StepRow, TrialRow, TrialSummary};
 pub use write::Record;

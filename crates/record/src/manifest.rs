@@ -40,6 +40,24 @@ pub struct Manifest {
     pub languages: BTreeMap<String, LanguageDefinition>,
     /// Each session of the run: where it ran, by which version.
     pub machines: Vec<Machine>,
+    /// What was changed after the run was begun that bears on the equal footing, the oldest first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub changes: Vec<PlanChange>,
+    /// Candidates of earlier sessions that are no longer in the plan; their trials stay.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub dropped_candidates: Vec<String>,
+    /// Tasks of earlier sessions that are no longer in the dockets; their trials stay.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub dropped_tasks: Vec<String>,
+}
+
+/// Something that was changed after a run was begun.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PlanChange {
+    /// When it was noticed, in UTC, RFC 3339.
+    pub at: String,
+    /// What, in words.
+    pub what: String,
 }
 
 /// A task, as it was when the run was begun.

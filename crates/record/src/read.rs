@@ -94,7 +94,7 @@ impl Record {
         self.read("read trials", || {
             let trials = format!(
                 "SELECT number, candidate, task, sample, round, prompt, verdict, reason, begun, ended,
-                 helped FROM trials {own} ORDER BY number"
+                 helped, counts_from FROM trials {own} ORDER BY number"
             );
             let mut trials = of.rows(self, &trials, trial_row)?;
             let attempts = format!(
@@ -123,6 +123,8 @@ impl Record {
                 group(of.rows(self, &steps, |row| Ok((key_at(row, 0)?, step_row(row)?)))?);
             for trial in &mut trials {
                 trial.steps = steps.remove(&trial.key).unwrap_or_default();
+                // Those of what was set aside belong to no attempt that is there.
+                trial.steps.retain(|it| it.round >= trial.counts_from);
                 trial.attempts = attempts.remove(&trial.key).unwrap_or_default();
                 trial.requests = requests.remove(&trial.key).unwrap_or_default();
             }
@@ -373,6 +375,7 @@ fn trial_row(row: &Row<'_>) -> rusqlite::Result<TrialRow> {
         begun: row.get(8)?,
         ended: row.get(9)?,
         helped: row.get(10)?,
+        counts_from: row.get(11)?,
         attempts: Vec::new(),
         requests: Vec::new(),
         steps: Vec::new(),

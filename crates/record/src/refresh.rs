@@ -23,7 +23,8 @@ pub const OF_TRIAL: &str = "
             sum(CASE WHEN outcome = 'answered' THEN seconds END) AS seconds,
             sum(tokens_input) AS input, sum(tokens_cached) AS cached,
             sum(tokens_output) AS output
-        FROM requests WHERE candidate = ?1 AND task = ?2 AND sample = ?3) r
+        FROM requests WHERE candidate = ?1 AND task = ?2 AND sample = ?3 AND round >= (
+            SELECT counts_from FROM trials WHERE candidate = ?1 AND task = ?2 AND sample = ?3)) r
     LEFT JOIN attempts l ON l.candidate = ?1 AND l.task = ?2 AND l.sample = ?3
         AND l.attempt = a.last
     WHERE t.candidate = ?1 AND t.task = ?2 AND t.sample = ?3 AND t.verdict IS NOT NULL";

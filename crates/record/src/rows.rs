@@ -64,8 +64,10 @@ pub struct TrialRow {
     pub number: i64,
     /// Which trial.
     pub key: TrialKey,
-    /// How often it was begun: from 1, more when it was void before.
+    /// How often it was begun: from 1, more when it was void before, or held again.
     pub round: u32,
+    /// The first round that counts; what earlier ones brought was set aside.
+    pub counts_from: u32,
     /// The digest of its first prompt.
     pub prompt: String,
     /// What it came to; `None` while it is under way.
@@ -195,19 +197,24 @@ impl TrialRow {
         if !acted.is_empty() {
             return acted.iter().sum();
         }
-        let answered = self.requests.iter().filter(|it| it.outcome == "answered");
+        let answered = self.counted().filter(|it| it.outcome == "answered");
         answered.fold(0.0, |sum, it| sum + it.seconds)
     }
 
-    /// What it cost, all requests together.
-    #[must_use]
-    pub fn cost(&self) -> f64 {
-        self.requests.iter().fold(0.0, |sum, it| sum + it.cost)
+    /// The requests that count.
+    fn counted(&self) -> impl Iterator<Item = &RequestRow> {
+        self.requests.iter().filter(|it| it.round >= self.counts_from)
     }
 
-    /// Tokens, all requests together.
+    /// What it cost, all requests that count together.
+    #[must_use]
+    pub fn cost(&self) -> f64 {
+        self.counted().fold(0.0, |sum, it| sum + it.cost)
+    }
+
+    /// Tokens, all requests that count together.
     #[must_use]
     pub fn tokens(&self) -> Tokens {
-        self.requests.iter().fold(Tokens::default(), |sum, it| sum + it.tokens)
+        self.counted().fold(Tokens::default(), |sum, it| sum + it.tokens)
     }
 }

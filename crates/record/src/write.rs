@@ -1,27 +1,23 @@
 //! Writing a record: one transaction for each answer, one for each judgement.
 
-use std::fs::{self, File, OpenOptions, TryLockError};
+use std::fs::{self, File, OpenOptions};
 use std::path::{Path, PathBuf};
-use std::thread;
-use std::time::{Duration, Instant};
 
 use fairtrial_core::answer::{AnswerEnd, Code, Submission};
 use fairtrial_core::digest::Digest;
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::tree::FileTree;
-use fairtrial_core::verdict::Verdict;
+use fairtrial_core::verdict::{Verdict, VoidReason};
 use rusqlite::{Connection, Transaction, params};
 use tempfile::TempDir;
 
 use crate::entries::{NewAnswer, NewJudgement, NewStep, RequestResult};
 use crate::files::{self, DATABASE, LOCK};
+use crate::lock::{lock, locked};
 use crate::manifest::Manifest;
 use crate::schema::SchemaRefusal;
 use crate::workload::Workload;
 use crate::{FORMAT_VERSION, RecordError, blob, refresh, schema};
-
-/// How long a run waits for those who look at its record.
-const PATIENCE: Duration = Duration::from_secs(10);
 
 /// A record, open.
 #[derive(Debug)]
@@ -66,7 +62,7 @@ impl Record {
             0 => return Err(RecordError::NoDatabase(folder.to_owned())),
             schema::NEWEST => {}
             // One of an older layout stays as it is: a copy of it is brought up to date.
-            _ if !is_still => return Err(RecordError::Locked(folder.to_owned())),
+            _ if !is_still => return Err(locked(folder)),
             _ => {
                 let (updated, own) = copied(&database)?;
                 (connection, copy) = (updated.map_err(|it| failed(it.into()))?, own);
@@ -85,24 +81,35 @@ impl Record {
     pub fn open_for_run(folder: &Path, manifest: &Manifest) -> Result<Self, RecordError> {
         fs::create_dir_all(folder).map_err(files::io("make", folder))?;
         let lock = lock(folder)?;
+        let database = files::database(folder)?;
         let known = match Manifest::read(folder) {
-            Ok(known) => known,
-            Err(RecordError::NotARecord(_)) => {
-                manifest.write(folder)?;
-                manifest.clone()
+            Ok(_) if database.is_none() => {
+                return Err(RecordError::NoDatabase(folder.to_owned()));
             }
+            Ok(known) => Some(known),
+            Err(RecordError::NotARecord(_)) => None,
             Err(error) => return Err(error),
         };
-        files::database(folder)?;
         let failed = refused(folder);
         let own = fs::canonicalize(folder).map_err(files::io("find", folder))?;
         let connection = Connection::open_with_flags(own.join(DATABASE), schema::WRITING);
         let mut connection = connection.map_err(|it| failed(it.into()))?;
         let workload = doubted(&mut connection).map_err(&failed)?;
         schema::migrate(&mut connection).map_err(&failed)?;
+        // The database comes first: a run that is killed between the two leaves one without a trial.
+        let manifest = match known {
+            Some(known) => known,
+            None if has_trials(&connection).map_err(|it| failed(it.into()))? => {
+                return Err(RecordError::NoManifest(folder.to_owned()));
+            }
+            None => {
+                manifest.write(folder)?;
+                manifest.clone()
+            }
+        };
         let folder = folder.to_owned();
         let mut record =
-            Self { folder, connection, manifest: known, workload, _lock: Some(lock), _copy: None };
+            Self { folder, connection, manifest, workload, _lock: Some(lock), _copy: None };
         record.note_lost_requests()?;
         Ok(record)
     }
@@ -149,16 +156,7 @@ impl Record {
         prompt: &str,
         at: &str,
     ) -> Result<(), RecordError> {
-        self.transact("begin a trial", |transaction| {
-            let prompt = blob::store(transaction, prompt.as_bytes())?;
-            transaction
-                .prepare_cached(
-                    "INSERT INTO trials (candidate, task, sample, number, round, prompt, begun)
-                     VALUES (?1, ?2, ?3, (SELECT coalesce(max(number), 0) + 1 FROM trials), 1, ?4, ?5)",
-                )?
-                .execute(params![key.candidate, key.task, key.sample, prompt.as_str(), at])?;
-            Ok(())
-        })
+        self.transact("begin a trial", |transaction| begin_trial(transaction, key, prompt, at))
     }
 
     /// Begins a void trial again, and gives its round. Its answers and requests stay; a void judgement,
@@ -452,6 +450,28 @@ impl Record {
         self.transact("end a trial", |transaction| end_trial(transaction, key, verdict, at))
     }
 
+    /// Ends trials that were not begun, all in one transaction. `trials` has each with its first prompt.
+    ///
+    /// # Errors
+    /// When the database refuses, or one was begun before.
+    pub fn void_trials(
+        &mut self,
+        trials: &[(&TrialKey, &str)],
+        reason: VoidReason,
+        at: &str,
+    ) -> Result<(), RecordError> {
+        if trials.is_empty() {
+            return Ok(());
+        }
+        self.transact("end trials", |transaction| {
+            for (key, prompt) in trials {
+                begin_trial(transaction, key, prompt, at)?;
+                end_trial(transaction, key, Verdict::Void(reason), at)?;
+            }
+            Ok(())
+        })
+    }
+
     /// Requests that were under way when a run was killed: whatever they cost, nothing came of them.
     fn note_lost_requests(&mut self) -> Result<(), RecordError> {
         self.transact("commit a request", |transaction| {
@@ -484,30 +504,8 @@ impl Record {
     }
 }
 
-/// The lock of a run. Those who look have it for moments only, and are waited for.
-fn lock(folder: &Path) -> Result<File, RecordError> {
-    let path = folder.join(LOCK);
-    let mut options = OpenOptions::new();
-    let opened = files::open(&path, options.create(true).truncate(false).write(true))?;
-    let Some(lock) = opened else { return Err(RecordError::NotAFile(path)) };
-    let begun = Instant::now();
-    loop {
-        match lock.try_lock() {
-            Ok(()) => return Ok(lock),
-            Err(TryLockError::WouldBlock) => {
-                // A run holds it alone, so it cannot be shared: there is nothing to wait for.
-                match lock.try_lock_shared() {
-                    Ok(()) => lock.unlock().map_err(files::io("unlock", &path))?,
-                    Err(_) => return Err(RecordError::Locked(folder.to_owned())),
-                }
-                if begun.elapsed() > PATIENCE {
-                    return Err(RecordError::LookedAt(folder.to_owned()));
-                }
-                thread::sleep(Duration::from_millis(20));
-            }
-            Err(TryLockError::Error(error)) => return Err(files::io("lock", &path)(error)),
-        }
-    }
+fn has_trials(connection: &Connection) -> rusqlite::Result<bool> {
+    connection.query_row("SELECT EXISTS (SELECT 1 FROM trials)", [], |row| row.get(0))
 }
 
 /// A path as it stands in the address of a file (RFC 8089).
@@ -574,6 +572,22 @@ fn pack(files: &FileTree) -> Vec<u8> {
         (path.as_str().to_owned(), content)
     });
     serde_json::Value::Object(entries.collect()).to_string().into_bytes()
+}
+
+fn begin_trial(
+    transaction: &Transaction<'_>,
+    key: &TrialKey,
+    prompt: &str,
+    at: &str,
+) -> rusqlite::Result<()> {
+    let prompt = blob::store(transaction, prompt.as_bytes())?;
+    transaction
+        .prepare_cached(
+            "INSERT INTO trials (candidate, task, sample, number, round, prompt, begun)
+             VALUES (?1, ?2, ?3, (SELECT coalesce(max(number), 0) + 1 FROM trials), 1, ?4, ?5)",
+        )?
+        .execute(params![key.candidate, key.task, key.sample, prompt.as_str(), at])?;
+    Ok(())
 }
 
 fn end_trial(

@@ -41,6 +41,9 @@ fn manifest() -> Manifest {
         tasks: Vec::new(),
         languages: BTreeMap::new(),
         machines: Vec::new(),
+        changes: Vec::new(),
+        dropped_candidates: Vec::new(),
+        dropped_tasks: Vec::new(),
     }
 }
 
@@ -337,7 +340,7 @@ fn what_is_no_record_or_another_ones_is_refused() {
     assert!(matches!(Record::open(folder.path()), Err(RecordError::NotARecord(_))));
     let first = open(folder.path());
     let second = Record::open_for_run(folder.path(), &manifest());
-    assert!(matches!(second, Err(RecordError::Locked(_))));
+    assert!(matches!(second, Err(RecordError::Locked { .. })));
     assert!(Record::open(folder.path()).is_ok(), "reading needs no lock");
     drop(first);
     let database = rusqlite::Connection::open(folder.path().join("trials.sqlite")).unwrap();

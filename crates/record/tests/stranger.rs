@@ -33,6 +33,9 @@ fn manifest() -> Manifest {
         tasks: Vec::new(),
         languages: BTreeMap::new(),
         machines: Vec::new(),
+        changes: Vec::new(),
+        dropped_candidates: Vec::new(),
+        dropped_tasks: Vec::new(),
     }
 }
 

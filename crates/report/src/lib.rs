@@ -40,9 +40,10 @@ pub use text::{
     standings_notes, vet_table, write_grid,
 };
 pub use view::{
-    AlikeView, AttemptView, ComparedTask, ComparisonView, Deviations, DoctorView, Helped, JoinNote,
-    LanguageView, LayerView, MatrixView, Note, Only, ReadingView, ReportView, Side, Slice,
-    StandingsError, StandingsOptions, StandingsSource, StandingsView, StepView, TasksView,
-    TestView, TrialView, VerdictSource, adjust_together, alike_view, comparison_view, is_narrow,
-    matrix_view, place_of, report_view, standings_view, tasks_view, trial_list, trial_view,
+    AlikeView, AttemptView, ComparedTask, ComparisonView, Deviations, DoctorView, HeldAgainNote,
+    Helped, JoinNote, LanguageView, LayerView, MatrixView, Note, Only, ReadingView, ReportView,
+    Side, Slice, StandingsError, StandingsOptions, StandingsSource, StandingsView, StepView,
+    TasksView, TestView, TrialView, VerdictSource, adjust_together, alike_view, comparison_view,
+    is_narrow, matrix_view, place_of, report_view, standings_view, tasks_view, trial_list,
+    trial_view,
 };

@@ -58,6 +58,9 @@ fn manifest() -> Manifest {
         tasks: vec![task("berth"), task("gap")],
         languages: BTreeMap::new(),
         machines: vec![machine("full"), machine("plain")],
+        changes: Vec::new(),
+        dropped_candidates: Vec::new(),
+        dropped_tasks: Vec::new(),
     }
 }
 

@@ -1,39 +1,69 @@
-//! What of a plan must not change within one record.
+//! What of a plan must not change within one record, and what may, with what is said of it.
 
-use fairtrial_core::plan::{Candidate, Plan};
-use fairtrial_record::Manifest;
+use fairtrial_core::plan::{Candidate, Plan, Price};
+use fairtrial_record::{Manifest, TaskNote};
+use serde::Serialize;
+use serde_json::Value as Json;
 
-/// What of a plan would make trials incomparable if it changed within one record. More samples,
-/// more candidates and more tasks do not.
-pub fn incompatibility(known: &Manifest, wanted: &Manifest) -> Option<String> {
+/// What of a plan differs from the one that its record was begun with, and may.
+#[derive(Debug, Default, PartialEq)]
+pub struct PlanDifference {
+    /// What bears on the equal footing, in words.
+    pub notes: Vec<String>,
+    /// Tasks that changed: their trials are to be set aside.
+    pub changed_tasks: Vec<String>,
+    /// Candidates with another price: what they cost is to be computed again.
+    pub prices: Vec<(String, Price)>,
+    /// Candidates that are no longer in the plan.
+    pub dropped_candidates: Vec<String>,
+    /// Tasks that are no longer in the dockets.
+    pub dropped_tasks: Vec<String>,
+}
+
+/// Whether a task is what it was.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TaskState {
+    /// It is.
+    Same,
+    /// It changed.
+    Changed,
+    /// It is no longer there.
+    Gone,
+}
+
+/// How a plan differs from the one that a record was begun with. More samples, candidates and tasks are no difference;
+/// fewer are noted. `state` says what became of a task. `takes_changed`: trials of tasks that changed are held again.
+///
+/// # Errors
+/// In words: what would make trials incomparable.
+pub fn difference(
+    known: &Manifest,
+    wanted: &Manifest,
+    state: impl Fn(&TaskNote) -> TaskState,
+    takes_changed: bool,
+) -> Result<PlanDifference, String> {
     let (old, new) = (&known.plan, &wanted.plan);
-    let settings = |plan: &Plan| {
-        [
-            ("attempts", plan.attempts.to_string()),
-            ("feedback", plan.feedback.to_string()),
-            ("reading", plan.reading.to_string()),
-            ("seed", plan.seed.to_string()),
-            ("limits", format!("{:?}", plan.limits)),
-            ("currency", plan.currency.clone()),
-            ("leave_out", plan.leave_out.join(", ")),
-            ("stop_when_stuck", plan.stop_when_stuck.map_or("none".into(), |it| it.to_string())),
-        ]
-    };
-    for ((key, was), (_, is)) in settings(old).into_iter().zip(settings(new)) {
-        if was != is {
-            return Some(format!("`{key}` was {was}, now it is {is}"));
-        }
+    let mut difference = PlanDifference::default();
+    if let Some(what) = first_difference("", &settings(old), &settings(new)) {
+        return Err(what);
     }
     if new.samples < old.samples {
-        return Some(format!("`samples` was {}, now it is only {}", old.samples, new.samples));
+        let (was, is) = (old.samples, new.samples);
+        difference.notes.push(format!(
+            "`samples` was {was}, now it is {is}: trials beyond that stay, and no more are held"
+        ));
     }
     for was in &old.candidates {
-        match new.candidates.iter().find(|is| is.name() == was.name()) {
-            None => return Some(format!("the candidate `{}` is no longer in it", was.name())),
-            Some(is) if !is_same_candidate(was, is) => {
-                return Some(format!("the candidate `{}` is configured otherwise", was.name()));
+        let name = was.name();
+        match new.candidates.iter().find(|is| is.name() == name) {
+            None => {
+                difference.dropped_candidates.push(name.to_owned());
+                if !known.dropped_candidates.iter().any(|it| it == name) {
+                    let what = "is no longer in the plan: what it has stays, and no more is asked";
+                    difference.notes.push(format!("the candidate `{name}` {what}"));
+                }
             }
-            Some(_) => {}
+            Some(is) => compare_candidates(was, is, &mut difference)?,
         }
     }
     // Where its tool was never there, nothing was judged by it.
@@ -43,53 +73,122 @@ pub fn incompatibility(known: &Manifest, wanted: &Manifest) -> Option<String> {
     };
     for (name, was) in known.languages.iter().filter(|it| was_used(it.0)) {
         if wanted.languages.get(name) != Some(was) {
-            return Some(format!("the language `{name}` is defined otherwise"));
+            return Err(format!("the language `{name}` is defined otherwise"));
         }
     }
     for was in &known.tasks {
-        match wanted.tasks.iter().find(|is| is.name == was.name) {
-            None => {
-                return Some(format!("the task `{}` is no longer in its dockets", was.name));
+        let name = &was.name;
+        match state(was) {
+            TaskState::Same => {}
+            TaskState::Gone => {
+                difference.dropped_tasks.push(name.clone());
+                if !known.dropped_tasks.contains(name) {
+                    let what = "is no longer in the dockets: its trials stay, and no more are held";
+                    difference.notes.push(format!("the task `{name}` {what}"));
+                }
             }
-            Some(is) if is.digest != was.digest => {
-                return Some(format!("the task `{}` has changed", was.name));
+            TaskState::Changed if takes_changed => {
+                difference.changed_tasks.push(name.clone());
+                let what = "was changed: its trials were set aside, and are held again by all";
+                difference.notes.push(format!("the task `{name}` {what}"));
             }
-            Some(_) => {}
+            TaskState::Changed => return Err(format!("the task `{name}` has changed")),
         }
     }
-    None
+    Ok(difference)
 }
 
-/// Whether a candidate is asked in the same way. Where it is asked, how long is waited for it and
-/// how often, and where its key comes from may change.
-fn is_same_candidate(was: &Candidate, is: &Candidate) -> bool {
-    match (was, is) {
-        (Candidate::Chat(was), Candidate::Chat(is)) => {
-            let mut is = is.clone();
-            is.endpoint.clone_from(&was.endpoint);
-            is.key_env.clone_from(&was.key_env);
-            is.headers.clone_from(&was.headers);
-            is.timeout = was.timeout;
-            is.retries = was.retries;
-            *was == is
+/// What of a plan must stay as it was, whoever stands trial.
+fn settings(plan: &Plan) -> Json {
+    serde_json::json!({
+        "attempts": plan.attempts,
+        "feedback": plan.feedback,
+        "reading": plan.reading,
+        "seed": plan.seed,
+        "limits": plan.limits,
+        "currency": plan.currency,
+        "leave_out": plan.leave_out,
+        "stop_when_stuck": plan.stop_when_stuck,
+    })
+}
+
+/// Compares how a candidate is asked. Where it is asked, how long is waited for it and how often, what it may spend,
+/// where its key comes from and what people call it may change; so may its price, which is noted.
+fn compare_candidates(
+    was: &Candidate,
+    is: &Candidate,
+    difference: &mut PlanDifference,
+) -> Result<(), String> {
+    const FREE: &[&str] = &[
+        "endpoint",
+        "key_env",
+        "headers",
+        "timeout",
+        "patience",
+        "longest_answer",
+        "trust",
+        "retries",
+        "budget",
+        "labels",
+        "price",
+        "tasks",
+    ];
+    let name = was.name();
+    let kept = |candidate: &Candidate| {
+        let mut value = json(candidate);
+        if let Json::Object(keys) = &mut value {
+            keys.retain(|key, _| !FREE.contains(&key.as_str()));
         }
-        (Candidate::Agent(was), Candidate::Agent(is))
-        | (Candidate::Acp(was), Candidate::Acp(is)) => {
-            let mut is = is.clone();
-            is.endpoint.clone_from(&was.endpoint);
-            is.key_env.clone_from(&was.key_env);
-            is.headers.clone_from(&was.headers);
-            is.timeout = was.timeout;
-            *was == is
-        }
-        (was, is) => was == is,
+        value
+    };
+    if let Some(what) = first_difference("", &kept(was), &kept(is)) {
+        return Err(format!("the candidate `{name}` is configured otherwise: {what}"));
     }
+    let (old, new) = (was.price(), is.price());
+    if old != new {
+        let words = |it: Price| match it.cached_input {
+            Some(cached) => format!("{} in, {cached} cached, {} out", it.input, it.output),
+            None => format!("{} in, {} out", it.input, it.output),
+        };
+        difference.notes.push(format!(
+            "the price of `{name}` was {}, now it is {}: what it cost was computed again",
+            words(old),
+            words(new)
+        ));
+        difference.prices.push((name.to_owned(), new));
+    }
+    Ok(())
+}
+
+fn json(value: &impl Serialize) -> Json {
+    serde_json::to_value(value).unwrap_or_default()
+}
+
+/// The first key whose values differ, with both.
+fn first_difference(place: &str, was: &Json, is: &Json) -> Option<String> {
+    if was == is {
+        return None;
+    }
+    if let (Json::Object(old), Json::Object(new)) = (was, is) {
+        let keys = old.keys().chain(new.keys().filter(|it| !old.contains_key(*it)));
+        return keys.into_iter().find_map(|key| {
+            let place = if place.is_empty() { key.clone() } else { format!("{place}.{key}") };
+            let of = |it: &serde_json::Map<String, Json>| it.get(key).cloned().unwrap_or_default();
+            first_difference(&place, &of(old), &of(new))
+        });
+    }
+    let words = |value: &Json| match value {
+        Json::Null => "not set".to_owned(),
+        Json::String(text) => text.clone(),
+        other => other.to_string(),
+    };
+    Some(format!("`{place}` was {}, now it is {}", words(was), words(is)))
 }
 
 #[cfg(test)]
 mod tests {
     use fairtrial_core::digest::Digest;
-    use fairtrial_record::{FORMAT_VERSION, TaskNote};
+    use fairtrial_record::FORMAT_VERSION;
 
     use super::*;
 
@@ -118,25 +217,59 @@ mod tests {
             tasks: tasks.iter().map(note).collect(),
             languages: Default::default(),
             machines: Vec::new(),
+            changes: Vec::new(),
+            dropped_candidates: Vec::new(),
+            dropped_tasks: Vec::new(),
         }
     }
 
-    fn check(plan: &str, tasks: &[(&str, &str)]) -> Option<String> {
-        incompatibility(&manifest(PLAN, &[("gap", "1")]), &manifest(plan, tasks))
+    fn check(
+        plan: &str,
+        tasks: &[(&str, &str)],
+        takes_changed: bool,
+    ) -> Result<PlanDifference, String> {
+        let wanted = manifest(plan, tasks);
+        let state = |was: &TaskNote| match wanted.tasks.iter().find(|it| it.name == was.name) {
+            None => TaskState::Gone,
+            Some(is) if is.digest == was.digest => TaskState::Same,
+            Some(_) => TaskState::Changed,
+        };
+        difference(&manifest(PLAN, &[("gap", "1")]), &wanted, state, takes_changed)
     }
 
     #[test]
     fn a_plan_may_grow_and_a_host_may_move() {
         let same = [("gap", "1")];
-        assert_eq!(check(PLAN, &same), None);
-        assert_eq!(check(PLAN, &[("gap", "1"), ("berth", "2")]), None);
-        assert_eq!(check(&PLAN.replace("samples = 2", "samples = 5\nparallel = 9"), &same), None);
+        let none = Ok(PlanDifference::default());
+        assert_eq!(check(PLAN, &same, false), none);
+        assert_eq!(check(PLAN, &[("gap", "1"), ("berth", "2")], false), none);
+        let more = PLAN.replace("samples = 2", "samples = 5\nparallel = 9");
+        assert_eq!(check(&more, &same, false), none);
         let second =
             format!("{PLAN}[[candidate]]\nname = \"tern\"\nkind = \"recorded\"\npath = \"a\"");
-        assert_eq!(check(&second, &same), None);
+        assert_eq!(check(&second, &same, false), none);
         let moved =
             PLAN.replace("http://a", "http://b") + "retries = 9\ntimeout = 5\nkey_env = \"K\"\n";
-        assert_eq!(check(&moved, &same), None);
+        assert_eq!(check(&moved, &same, false), none);
+    }
+
+    #[test]
+    fn what_is_dropped_or_corrected_is_a_way_on_that_is_noted() {
+        let same: &[(&str, &str)] = &[("gap", "1")];
+        for (plan, tasks, part) in [
+            (PLAN.replace("samples = 2", "samples = 1"), same, "`samples` was 2, now it is 1"),
+            (PLAN.replace("\"auk\"", "\"tern\""), same, "`auk` is no longer in the plan"),
+            (
+                PLAN.to_owned() + "price = { input = 2.5 }\n",
+                same,
+                "the price of `auk` was 0 in, 0 out, now it is 2.5 in, 0 out",
+            ),
+            (PLAN.to_owned(), &[("berth", "1")], "the task `gap` is no longer in the dockets"),
+            (PLAN.to_owned(), &[("gap", "2")], "the task `gap` was changed"),
+        ] {
+            let found = check(&plan, tasks, true).unwrap();
+            assert!(found.notes.iter().any(|it| it.contains(part)), "{part}: {found:?}");
+        }
     }
 
     #[test]
@@ -147,16 +280,18 @@ mod tests {
             (with("attempts = 2"), same, "`attempts` was 1, now it is 2"),
             (with("feedback = \"verdict\""), same, "`feedback` was examples"),
             (with("reading = \"strict\""), same, "`reading` was lenient"),
-            (with("limits = { time = 1 }"), same, "`limits`"),
+            (with("limits = { time = 1 }"), same, "`limits.time` was not set, now it is 1"),
             (with("currency = \"EUR\""), same, "`currency` was USD"),
-            (PLAN.replace("samples = 2", "samples = 1"), same, "now it is only 1"),
-            (PLAN.replace("\"auk\"", "\"tern\""), same, "`auk` is no longer in it"),
-            (PLAN.replace("\"m\"", "\"n\""), same, "`auk` is configured otherwise"),
-            (PLAN.to_owned() + "system = \"s\"\n", same, "`auk` is configured otherwise"),
+            (PLAN.replace("\"m\"", "\"n\""), same, "`model` was m, now it is n"),
+            (PLAN.to_owned() + "system = \"s\"\n", same, "`system` was not set, now it is s"),
+            (
+                PLAN.to_owned() + "sampling = { temperature = 0.5 }\n",
+                same,
+                "`sampling.temperature` was not set, now it is 0.5",
+            ),
             (PLAN.to_owned(), &[("gap", "2")], "the task `gap` has changed"),
-            (PLAN.to_owned(), &[("berth", "1")], "the task `gap` is no longer"),
         ] {
-            let what = check(&plan, tasks).unwrap_or_default();
+            let what = check(&plan, tasks, false).unwrap_err();
             assert!(what.contains(part), "{part}: {what}");
         }
     }

@@ -3,28 +3,36 @@
 use std::path::Path;
 
 use fairtrial_core::dry_run::{CandidateTrials, DryRun, FirstPrompt};
-use fairtrial_record::Record;
+use fairtrial_record::{Record, Selection};
 
-use crate::compatibility::incompatibility;
+use crate::order::{TrialChoice, TrialOrder};
 use crate::prepare::Preparation;
-use crate::run::{RunError, TrialOrder};
+use crate::run::{RunError, differ};
 
 /// The trials of what was prepared, and the first prompt of each task. `record` is looked at where it is there, and not
 /// changed.
 ///
 /// # Errors
 /// When the record cannot be read, or belongs to another plan.
-pub fn dry_run(preparation: &Preparation, record: &Path) -> Result<DryRun, RunError> {
-    let known = if record.exists() {
+pub fn dry_run(
+    preparation: &Preparation,
+    record: &Path,
+    choice: &TrialChoice,
+) -> Result<DryRun, RunError> {
+    choice.check(preparation)?;
+    let (mut known, mut notes, mut aside) = (None, Vec::new(), Vec::new());
+    if record.exists() {
         let opened = Record::open(record)?;
-        if let Some(what) = incompatibility(opened.manifest(), &preparation.manifest) {
-            return Err(RunError::OtherPlan { record: record.to_owned(), what });
-        }
-        Some(opened)
-    } else {
-        None
-    };
-    let trials = TrialOrder::new(preparation, known.as_ref())?;
+        let (manifest, wanted) = (opened.manifest(), &preparation.manifest);
+        let difference = differ(preparation, manifest, wanted, choice, record)?;
+        let summaries = opened.summaries(&Selection::default())?;
+        aside.extend(choice.set_aside(&summaries)?.into_iter().map(|it| it.0));
+        let changed = &difference.changed_tasks;
+        let of_changed = summaries.into_iter().filter(|it| changed.contains(&it.key.task));
+        aside.extend(of_changed.map(|it| it.key));
+        (known, notes) = (Some(opened), difference.notes);
+    }
+    let trials = TrialOrder::new(preparation, known.as_ref(), choice, &aside)?;
     let plan = &preparation.plan;
     let candidates = plan.candidates.iter().map(|candidate| {
         let name = candidate.name();
@@ -52,5 +60,6 @@ pub fn dry_run(preparation: &Preparation, record: &Path) -> Result<DryRun, RunEr
             });
         }
     }
-    Ok(DryRun { candidates, prompts, samples: plan.samples, attempts: plan.attempts })
+    let (samples, attempts) = (plan.samples, plan.attempts);
+    Ok(DryRun { candidates, prompts, samples, attempts, notes })
 }

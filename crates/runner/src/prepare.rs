@@ -193,6 +193,9 @@ pub fn prepare(path: &Path, options: &PrepareOptions<'_>) -> Result<Preparation,
         tasks: task_notes,
         languages: judge.languages().added(),
         machines: vec![machine],
+        changes: Vec::new(),
+        dropped_candidates: Vec::new(),
+        dropped_tasks: Vec::new(),
     };
     Ok(Preparation { plan, base: base.to_owned(), tasks, judge, askers, manifest, notes })
 }

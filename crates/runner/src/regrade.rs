@@ -187,7 +187,7 @@ fn differs(item: &AnswerToJudge<'_>, again: &Judgement) -> bool {
 fn cause(manifest: &Manifest, trial: &TrialRow, task: &Task, setup: &JudgingSetup) -> String {
     let mut causes = Vec::new();
     let known = manifest.tasks.iter().find(|it| it.name == trial.key.task);
-    if known.is_some_and(|it| it.digest != task.digest) {
+    if known.is_some_and(|it| !task.is_of(&it.digest)) {
         causes.push("task changed".to_owned());
     }
     let language = &task.language;

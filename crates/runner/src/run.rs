@@ -1,7 +1,7 @@
 //! Runs the trials that have not been run: a session with a clock, a record and threads.
 
 use std::collections::HashMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{RecvTimeoutError, SyncSender, channel, sync_channel};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -12,19 +12,30 @@ use fairtrial_candidates::{Ask, AskOutcome, AskReply, Reporter, RequestNote, Ste
 use fairtrial_core::answer::ReadingNotes;
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::plan::Candidate;
-use fairtrial_core::schedule::{TrialKey, schedule};
+use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::trouble::StepWatch;
 use fairtrial_core::verdict::{Verdict, VoidReason};
 use fairtrial_grading::{Judge, JudgeOptions, JudgedSubmission, Manner, Start};
-use fairtrial_record::{Manifest, Record, RecordError, Selection, TrialSummary};
+use fairtrial_record::{Manifest, PlanChange, Record, RecordError, Selection, TaskNote};
 
-use crate::compatibility::incompatibility;
+use crate::compatibility::{PlanDifference, TaskState, difference};
 use crate::counter::Counter;
+use crate::news::RunNews;
+use crate::order::{ChoiceError, HeldAgain, TrialChoice, TrialOrder};
 use crate::pool::{PANIC, Pool};
 use crate::prepare::{PlannedTask, Preparation, lies_in};
-use crate::scheduler::{Concurrency, Scheduler};
-use crate::session::{Observer, RequestSpot, RunEvent, RunOrder, RunSpec, Session, Summary, World};
+use crate::reuse::ReusedRecord;
+use crate::scheduler::{CandidateHost, Concurrency, PastRequest, Scheduler};
+use crate::session::{
+    Observer, RequestSpot, RunEvent, RunOrder, RunSpec, Session, SessionStart, Summary, World,
+};
 use crate::trial::{Unjudged, step_of};
+
+/// A day: what a host was asked in the last one counts for its limits.
+const DAY: Duration = Duration::from_secs(24 * 3600);
+
+/// How often somebody who watches is told how far the run is although no trial is over.
+const TICK: Duration = Duration::from_secs(1);
 
 /// Longest time between two looks at whether the run was stopped.
 const POLL: Duration = Duration::from_millis(100);
@@ -36,6 +47,12 @@ pub struct RunOptions {
     pub record: PathBuf,
     /// Answers that are judged at the same time.
     pub judging: usize,
+    /// Which trials are run.
+    pub choice: TrialChoice,
+    /// Only the first trial of each candidate, and of that the first answer.
+    pub trying: bool,
+    /// A record whose answers are taken over where the request is the same.
+    pub reuse: Option<PathBuf>,
 }
 
 /// Why a run had to stop. What was committed is safe.
@@ -55,17 +72,20 @@ pub enum RunError {
         /// What differs.
         what: String,
     },
+    /// Trials were chosen that there are not.
+    #[error(transparent)]
+    Choice(#[from] ChoiceError),
 }
 
 /// What threads have to say.
 enum Heard {
-    /// A request is about to be sent; it is when `recorded` says where it stands.
+    /// A request is about to be sent by a candidate that acts; it is when `recorded` says where it stands.
     Requested { key: TrialKey, recorded: SyncSender<Option<RequestSpot>> },
     /// What an order came to.
     Done(RunEvent),
 }
 
-/// Runs every trial of a plan that the record does not have. `stop` ends it early: what is under
+/// Runs every trial of a plan that was chosen and that the record does not have. `stop` ends it early: what is under
 /// way is still waited for.
 ///
 /// # Errors
@@ -76,75 +96,102 @@ pub fn run_trials(
     stop: &AtomicBool,
     observer: &mut dyn Observer,
 ) -> Result<Summary, RunError> {
-    let mut record = open(preparation, options)?;
+    let reused = options.reuse.as_deref().map(Record::open).transpose()?;
+    let reused = reused.map(|it| ReusedRecord::new(it, &preparation.plan));
+    let OpenedRecord { mut record, notes, set_aside } = open(preparation, options)?;
+    for note in &notes {
+        observer.happened(&RunNews::Changed { what: note });
+    }
     let plan = &preparation.plan;
     let names: Vec<&str> = plan.candidates.iter().map(Candidate::name).collect();
-    let TrialOrder { order, known, waiting } = TrialOrder::new(preparation, Some(&record))?;
+    let mut trials = TrialOrder::new(preparation, Some(&record), &options.choice, &set_aside)?;
+    if options.trying {
+        trials.keep_first();
+    }
+    let TrialOrder { order, known, waiting, left_out } = trials;
     let mut counter = Counter::new(&names, &order, &known, &waiting);
     let is_unanswered = |key: &&TrialKey| {
         let void = known.get(key).and_then(|it| it.verdict).is_some_and(Verdict::is_void);
         void && !preparation.has_answer(key)
     };
     counter.unanswered = order.iter().filter(is_unanswered).count();
+    counter.left_out = left_out;
     let limits = Concurrency { asking: plan.parallel as usize, judging: options.judging };
-    let scheduler = Scheduler::new(waiting, limits);
+    let scheduler = scheduler(preparation, &record, waiting, limits)?;
     let spec = RunSpec { plan, tasks: &preparation.tasks, world: preparation };
-    let session = Session::new(spec, &mut record, scheduler, known, counter, observer);
-    Ok(drive(session, preparation, limits, stop)?)
+    let start = SessionStart { scheduler, known, counter, trying: options.trying };
+    let session = Session::new(spec, &mut record, start, observer);
+    let doing = Doing { preparation, reused: reused.as_ref() };
+    Ok(drive(session, doing, limits, stop)?)
 }
 
-/// The trials of a plan.
-pub(crate) struct TrialOrder {
-    /// All, in the order in which they are begun.
-    pub order: Vec<TrialKey>,
-    /// What is known of those that were begun before.
-    pub known: HashMap<TrialKey, TrialSummary>,
-    /// Those that are still to be run.
-    pub waiting: Vec<TrialKey>,
+/// A scheduler over trials, that knows where candidates are asked and what their hosts were asked in the last day.
+fn scheduler(
+    preparation: &Preparation,
+    record: &Record,
+    waiting: Vec<TrialKey>,
+    limits: Concurrency,
+) -> Result<Scheduler, RecordError> {
+    let plan = &preparation.plan;
+    let host = |name: &str| preparation.askers.get(name).and_then(|it| it.host()).unwrap_or("");
+    let candidates = plan.candidates.iter().map(|candidate| CandidateHost {
+        candidate: candidate.name().to_owned(),
+        host: host(candidate.name()).trim_end_matches('/').to_owned(),
+        is_request: preparation
+            .askers
+            .get(candidate.name())
+            .is_some_and(|it| it.answers_by_itself()),
+    });
+    let candidates: Vec<CandidateHost> = candidates.collect();
+    let mut scheduler = Scheduler::new(waiting, limits, candidates.clone());
+    let now = SystemTime::now();
+    for settings in &plan.hosts {
+        let host = settings.endpoint.trim_end_matches('/');
+        let own = candidates.iter().filter(|it| it.host == host);
+        let own: Vec<&str> = own.map(|it| it.candidate.as_str()).collect();
+        let sent = record.requests_sent(&own, &utc(now - DAY))?;
+        let past = sent.into_iter().filter_map(|(at, tokens)| {
+            let at = humantime::parse_rfc3339(&at).ok()?;
+            Some(PastRequest { ago: now.duration_since(at).unwrap_or_default(), tokens })
+        });
+        let past: Vec<PastRequest> = past.collect();
+        scheduler = scheduler.with_host(host, settings.clone(), &past);
+    }
+    Ok(scheduler.with_first_look())
 }
 
-impl TrialOrder {
-    /// The trials of what was prepared, with what a record knows of them.
-    ///
-    /// # Errors
-    /// When the record cannot be read.
-    pub fn new(preparation: &Preparation, record: Option<&Record>) -> Result<Self, RecordError> {
-        let plan = &preparation.plan;
-        let names: Vec<&str> = plan.candidates.iter().map(Candidate::name).collect();
-        let tasks: Vec<&str> = preparation.tasks.keys().map(String::as_str).collect();
-        let mut order = schedule(&names, &tasks, plan.samples, plan.seed);
-        let takes = |key: &TrialKey| {
-            let candidate = plan.candidates.iter().find(|it| it.name() == key.candidate);
-            candidate.is_some_and(|it| it.takes(&key.task))
-        };
-        order.retain(takes);
-        let summaries = record.map(|it| it.summaries(&Selection::default())).transpose()?;
-        let known: HashMap<TrialKey, TrialSummary> =
-            summaries.into_iter().flatten().map(|it| (it.key.clone(), it)).collect();
-        let is_waiting = |key: &&TrialKey| is_to_be_run(preparation, known.get(key));
-        let waiting = order.iter().filter(is_waiting).cloned().collect();
-        Ok(Self { order, known, waiting })
+/// What a session is carried out with.
+#[derive(Clone, Copy)]
+struct Doing<'a> {
+    preparation: &'a Preparation,
+    reused: Option<&'a ReusedRecord>,
+}
+
+impl Doing<'_> {
+    /// The answer that another record has; whatever is wrong with that one, the request can be made.
+    fn reused(&self, key: &TrialKey, ask: &Ask) -> Option<AskReply> {
+        let candidates = &self.preparation.plan.candidates;
+        let candidate = candidates.iter().find(|it| it.name() == key.candidate)?;
+        self.reused?.answer(candidate, ask).ok().flatten()
     }
 }
 
-/// Carries out a session's orders on threads, and tells it what happens.
+/// Carries out a session's orders, on threads where they take some, and tells it what happens.
 fn drive(
     mut session: Session<'_>,
-    preparation: &Preparation,
+    doing: Doing<'_>,
     limits: Concurrency,
     stop: &AtomicBool,
 ) -> Result<Summary, RecordError> {
-    let began = Instant::now();
+    let (began, preparation) = (Instant::now(), doing.preparation);
     let (heard_in, heard) = channel();
     thread::scope(|scope| {
         let hear = heard_in.clone();
-        let stopping = Arc::new(AtomicBool::new(false));
-        let is_stopping = Arc::clone(&stopping);
-        let ask_one = move |(key, ask): &(TrialKey, Ask)| {
+        let ask_one = move |(key, ask, ends): &(TrialKey, Ask, Arc<AtomicBool>)| {
             let reporter = ToSession {
                 key: key.clone(),
                 hear: hear.clone(),
-                stopping: Arc::clone(&is_stopping),
+                stopping: Arc::clone(ends),
                 spots: Mutex::default(),
                 watch: preparation.plan.stop_when_stuck.map(|most| (most, Mutex::default())),
             };
@@ -153,7 +200,7 @@ fn drive(
         };
         let void = AskOutcome::Void(VoidReason::SandboxError, PANIC.to_owned());
         let lost = AskReply::bare(void);
-        let ask_panicked = move |(key, _): &(TrialKey, Ask)| {
+        let ask_panicked = move |(key, ..): &(TrialKey, Ask, Arc<AtomicBool>)| {
             Heard::Done(RunEvent::Asked(key.clone(), Box::new(lost.clone())))
         };
         // Whoever answers by itself takes no thread.
@@ -168,49 +215,80 @@ fn drive(
             Heard::Done(RunEvent::Judged(key.clone(), Box::new(not_judged(PANIC))))
         };
         let judges = Pool::start(scope, limits.judging, &heard_in, judge_one, judge_panicked);
-        let mut is_stopped = false;
-        // Returning drops `heard`: who waits for a request to be recorded does not send it then.
+        // Those who act: whether each is to end, and requests that they want to send.
+        let mut ends = HashMap::<TrialKey, Arc<AtomicBool>>::new();
+        let mut wanted = HashMap::<u64, SyncSender<Option<RequestSpot>>>::new();
+        let (mut next_id, mut is_stopped, mut told) = (0, false, Duration::ZERO);
+        // Returning drops `heard` and `wanted`: who waits for a request to be recorded does not send it then.
         loop {
+            let now = began.elapsed();
             if stop.load(Ordering::Relaxed) && !is_stopped {
                 is_stopped = true;
-                stopping.store(true, Ordering::Relaxed);
-                session.handle(RunEvent::Stop, began.elapsed())?;
+                session.handle(RunEvent::Stop, now)?;
             }
-            for order in session.orders(began.elapsed())? {
+            for order in session.orders(now)? {
                 match order {
-                    RunOrder::Ask { key, ask } => match preparation.askers.get(&key.candidate) {
-                        Some(asker) if asker.answers_by_itself() => {
-                            if asker.host().is_some() {
-                                session.requested(&key)?;
-                            }
-                            let hear = heard_in.clone();
-                            let answered = move |reply| {
-                                let asked = RunEvent::Asked(key, Box::new(reply));
-                                let _ = hear.send(Heard::Done(asked));
-                            };
-                            asker.begin(&ask, Box::new(answered));
+                    RunOrder::Ask { key, ask } => {
+                        let asker = preparation.askers.get(&key.candidate);
+                        let Some(asker) = asker.filter(|it| it.answers_by_itself()) else {
+                            let end = Arc::new(AtomicBool::new(false));
+                            ends.insert(key.clone(), Arc::clone(&end));
+                            askers.submit((key, ask, end));
+                            continue;
+                        };
+                        let hear = heard_in.clone();
+                        if let Some(reply) = doing.reused(&key, &ask) {
+                            let _ = hear.send(Heard::Done(RunEvent::Asked(key, Box::new(reply))));
+                            continue;
                         }
-                        _ => askers.submit((key, ask)),
-                    },
+                        if asker.host().is_some() {
+                            session.requested(&key, None)?;
+                        }
+                        let answered = move |reply| {
+                            let _ = hear.send(Heard::Done(RunEvent::Asked(key, Box::new(reply))));
+                        };
+                        asker.begin(&ask, Box::new(answered));
+                    }
+                    RunOrder::Send { key, id } => {
+                        let Some(recorded) = wanted.remove(&id) else { continue };
+                        let _ = recorded.send(session.requested(&key, Some(id))?);
+                    }
+                    RunOrder::Deny { id } => {
+                        if let Some(recorded) = wanted.remove(&id) {
+                            let _ = recorded.send(None);
+                        }
+                    }
+                    RunOrder::End { key } => {
+                        if let Some(end) = ends.get(&key) {
+                            end.store(true, Ordering::Relaxed);
+                        }
+                    }
                     RunOrder::Judge { key, answer, examples } => {
-                        judges.submit((key, answer, examples))
+                        judges.submit((key, answer, examples));
                     }
                 }
             }
             if session.is_over() {
-                return Ok(session.summary());
+                return Ok(session.summary(began.elapsed()));
             }
             let now = began.elapsed();
-            let wait = session.wakes_at(now).map_or(POLL, |it| (it - now).min(POLL));
+            if now >= told + TICK {
+                told = now;
+                session.tell(now);
+            }
+            let wait = session.wakes_at(now).map_or(POLL, |it| it.saturating_sub(now).min(POLL));
             match heard.recv_timeout(wait) {
-                Ok(Heard::Requested { recorded, .. }) if is_stopped => {
-                    let _ = recorded.send(None);
-                }
                 Ok(Heard::Requested { key, recorded }) => {
-                    let spot = session.requested(&key)?;
-                    let _ = recorded.send(spot);
+                    next_id += 1;
+                    wanted.insert(next_id, recorded);
+                    session.handle(RunEvent::Wanted(key, next_id), began.elapsed())?;
                 }
-                Ok(Heard::Done(event)) => session.handle(event, began.elapsed())?,
+                Ok(Heard::Done(event)) => {
+                    if let RunEvent::Asked(key, _) = &event {
+                        ends.remove(key);
+                    }
+                    session.handle(event, began.elapsed())?;
+                }
                 // The threads end only after the pools are gone.
                 Err(RecvTimeoutError::Timeout | RecvTimeoutError::Disconnected) => {}
             }
@@ -355,10 +433,6 @@ impl World for Preparation {
         if acts { Manner::Acts } else { Manner::Says }
     }
 
-    fn host(&self, candidate: &str) -> &str {
-        self.askers.get(candidate).and_then(|it| it.host()).unwrap_or_default()
-    }
-
     fn leave(&self, key: &TrialKey) {
         if let Some(asker) = self.askers.get(&key.candidate) {
             asker.leave(&key.task, key.sample);
@@ -376,7 +450,16 @@ impl World for Preparation {
     }
 }
 
-fn open(preparation: &Preparation, options: &RunOptions) -> Result<Record, RunError> {
+/// A record that is ready for a session.
+struct OpenedRecord {
+    record: Record,
+    /// What was changed since it was begun that bears on the equal footing.
+    notes: Vec<String>,
+    /// Trials that were set aside, to be held again.
+    set_aside: Vec<TrialKey>,
+}
+
+fn open(preparation: &Preparation, options: &RunOptions) -> Result<OpenedRecord, RunError> {
     let mut wanted = preparation.manifest.clone();
     wanted.created = now();
     for machine in &mut wanted.machines {
@@ -387,36 +470,106 @@ fn open(preparation: &Preparation, options: &RunOptions) -> Result<Record, RunEr
     {
         return Err(RunError::Exposed(options.record.clone()));
     }
+    options.choice.check(preparation)?;
     let mut record = Record::open_for_run(&options.record, &wanted)?;
     let known = record.manifest().clone();
-    if let Some(what) = incompatibility(&known, &wanted) {
-        return Err(RunError::OtherPlan { record: options.record.clone(), what });
+    let difference = differ(preparation, &known, &wanted, &options.choice, &options.record)?;
+    let set_aside = set_aside(preparation, &mut record, &difference, &options.choice)?;
+    for (candidate, price) in &difference.prices {
+        record.correct_price(candidate, price)?;
     }
-    let mut merged = Manifest { created: known.created.clone(), ..wanted.clone() };
-    merged.machines.clone_from(&known.machines);
-    for machine in wanted.machines {
+    let merged = merged(&known, wanted, &difference);
+    if merged != known {
+        record.set_manifest(merged)?;
+    }
+    Ok(OpenedRecord { record, notes: difference.notes, set_aside })
+}
+
+/// How what was prepared differs from what a record was begun with.
+pub(crate) fn differ(
+    preparation: &Preparation,
+    known: &Manifest,
+    wanted: &Manifest,
+    choice: &TrialChoice,
+    record: &Path,
+) -> Result<PlanDifference, RunError> {
+    let state = |was: &TaskNote| match preparation.tasks.get(&was.name) {
+        None => TaskState::Gone,
+        Some(entry) if entry.task.is_of(&was.digest) => TaskState::Same,
+        Some(_) => TaskState::Changed,
+    };
+    let other = |what| RunError::OtherPlan { record: record.to_owned(), what };
+    difference(known, wanted, state, choice.takes_changed()).map_err(other)
+}
+
+/// Sets trials aside that are to be held again, and gives them.
+fn set_aside(
+    preparation: &Preparation,
+    record: &mut Record,
+    difference: &PlanDifference,
+    choice: &TrialChoice,
+) -> Result<Vec<TrialKey>, RunError> {
+    let known = record.summaries(&Selection::default())?;
+    let mut aside: Vec<(TrialKey, &str)> = choice.set_aside(&known)?;
+    let of_changed = known.iter().filter(|it| difference.changed_tasks.contains(&it.key.task));
+    let of_changed = of_changed.filter(|it| it.verdict.is_some());
+    aside.extend(of_changed.map(|it| (it.key.clone(), HeldAgain::Changed.why())));
+    aside.retain(|it| preparation.tasks.contains_key(&it.0.task));
+    aside.retain(|it| preparation.askers.contains_key(&it.0.candidate));
+    aside.dedup_by(|a, b| a.0 == b.0);
+    let at = now();
+    let mut whys: Vec<&str> = aside.iter().map(|it| it.1).collect();
+    whys.sort_unstable();
+    whys.dedup();
+    for why in whys {
+        let own = aside.iter().filter(|it| it.1 == why);
+        let rows: Vec<(TrialKey, &str)> = own
+            .map(|(key, _)| {
+                let entry = &preparation.tasks[&key.task];
+                let prompt = match preparation.manner(&key.candidate) {
+                    Manner::Says => entry.prompt.as_str(),
+                    Manner::Acts => entry.acting_prompt.as_str(),
+                };
+                (key.clone(), prompt)
+            })
+            .collect();
+        record.set_aside(&rows, why, &at)?;
+    }
+    Ok(aside.into_iter().map(|it| it.0).collect())
+}
+
+/// What a record says of its run, with what this session adds.
+fn merged(known: &Manifest, wanted: Manifest, difference: &PlanDifference) -> Manifest {
+    let mut merged = Manifest { created: known.created.clone(), ..wanted };
+    let machines = std::mem::replace(&mut merged.machines, known.machines.clone());
+    for machine in machines {
         if !merged.machines.last().is_some_and(|last| last.is_like(&machine)) {
             merged.machines.push(machine);
         }
     }
-    if merged != known {
-        record.set_manifest(merged)?;
+    merged.plan.samples = merged.plan.samples.max(known.plan.samples);
+    let dropped = known.plan.candidates.iter();
+    let dropped =
+        dropped.filter(|it| difference.dropped_candidates.iter().any(|name| name == it.name()));
+    merged.plan.candidates.extend(dropped.cloned());
+    let dropped = known.tasks.iter().filter(|it| difference.dropped_tasks.contains(&it.name));
+    merged.tasks.extend(dropped.cloned());
+    for (name, language) in &known.languages {
+        merged.languages.entry(name.clone()).or_insert_with(|| language.clone());
     }
-    Ok(record)
-}
-
-fn is_to_be_run(preparation: &Preparation, known: Option<&TrialSummary>) -> bool {
-    match known.map(|it| (it, it.verdict)) {
-        Some((known, Some(Verdict::Void(VoidReason::ToolMissing | VoidReason::Preflight)))) => {
-            let task = preparation.tasks.get(&known.key.task);
-            task.is_some_and(|it| preparation.unfit(it).is_none())
-        }
-        Some((known, Some(verdict))) => verdict.is_void() && preparation.has_answer(&known.key),
-        Some((_, None)) | None => true,
-    }
+    merged.dropped_candidates.clone_from(&difference.dropped_candidates);
+    merged.dropped_tasks.clone_from(&difference.dropped_tasks);
+    merged.changes.clone_from(&known.changes);
+    let change = |what: &String| PlanChange { at: now(), what: what.clone() };
+    merged.changes.extend(difference.notes.iter().map(change));
+    merged
 }
 
 /// The time of day, in UTC, RFC 3339, to the millisecond.
 pub(crate) fn now() -> String {
-    humantime::format_rfc3339_millis(SystemTime::now().max(SystemTime::UNIX_EPOCH)).to_string()
+    utc(SystemTime::now())
+}
+
+fn utc(at: SystemTime) -> String {
+    humantime::format_rfc3339_millis(at.max(SystemTime::UNIX_EPOCH)).to_string()
 }

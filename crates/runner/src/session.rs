@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use fairtrial_candidates::{Ask, AskOutcome, AskReply, RequestNote, StepNote, TryAgain};
 use fairtrial_core::digest::hash64;
-use fairtrial_core::plan::{Candidate, Feedback, Plan, Price};
+use fairtrial_core::plan::{Candidate, Feedback, Plan, Price, Spending};
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::trouble::StepWatch;
 use fairtrial_core::verdict::{Verdict, VoidReason};
@@ -17,22 +17,25 @@ use fairtrial_record::{
     NewAnswer, NewJudgement, NewStep, Record, RecordError, RequestResult, TrialSummary,
 };
 
+use crate::budget::{BudgetWatch, CapReached};
 use crate::counter::{Counter, Progress};
+use crate::news::RunNews;
 use crate::prepare::PlannedTask;
-use crate::scheduler::{ScheduledAction, Scheduler, TrialEnd};
+use crate::scheduler::{PATIENCE, RequestEnd, ScheduledAction, Scheduler, TrialEnd};
 use crate::trial::{Next, TrialState, TrialTerms, Unjudged, step_of};
+
+/// What trials come to that a cap ends.
+const BUDGET_REACHED: Verdict = Verdict::Void(VoidReason::BudgetReached);
 
 /// How often an attempt of an agent whose host never answered is begun anew.
 const AGENT_RETRIES: u32 = 2;
 
 /// Somebody who watches a run.
 pub trait Observer {
-    /// The run is about to begin, or a trial is over.
+    /// How far the run is: when it begins, when a trial is over, and every now and then.
     fn progress(&mut self, progress: &Progress);
-    /// A trial is over.
-    fn trial_over(&mut self, key: &TrialKey, verdict: Verdict, attempts: u32);
-    /// The run was stopped and waits for what is under way.
-    fn stopping(&mut self, under_way: usize);
+    /// Something happened.
+    fn happened(&mut self, what: &RunNews<'_>);
 }
 
 /// What a session knows of the world.
@@ -41,8 +44,6 @@ pub trait World {
     fn has_answer(&self, key: &TrialKey) -> bool;
     /// How a candidate answers.
     fn manner(&self, candidate: &str) -> Manner;
-    /// The host that a candidate's requests go to; empty for one that makes none.
-    fn host(&self, candidate: &str) -> &str;
     /// Why answers to a task cannot be judged on this machine; `None` when they can.
     fn unfit(&self, task: &PlannedTask) -> Option<VoidReason>;
     /// A trial is over or left: nothing more is asked for it.
@@ -71,6 +72,8 @@ pub struct RequestSpot {
     pub attempt: u32,
     /// Its number among those of the attempt.
     pub number: u32,
+    /// What tells it apart from all others, where a candidate makes it while it acts.
+    pub id: Option<u64>,
 }
 
 /// Something to be done elsewhere; what comes of it is a [`RunEvent`].
@@ -82,6 +85,23 @@ pub enum RunOrder {
         key: TrialKey,
         /// What.
         ask: Ask,
+    },
+    /// Let a request be sent that a candidate makes while it acts.
+    Send {
+        /// For which trial.
+        key: TrialKey,
+        /// Which one.
+        id: u64,
+    },
+    /// Do not send that request.
+    Deny {
+        /// Which one.
+        id: u64,
+    },
+    /// End a candidate that acts.
+    End {
+        /// In which trial.
+        key: TrialKey,
     },
     /// Judge an answer.
     Judge {
@@ -97,6 +117,8 @@ pub enum RunOrder {
 /// Something that happened.
 #[derive(Debug)]
 pub enum RunEvent {
+    /// A candidate that acts wants to send a request, which the number tells apart from all others.
+    Wanted(TrialKey, u64),
     /// A request of that number is over, while its candidate goes on.
     RequestOver(TrialKey, RequestSpot, RequestNote),
     /// A candidate that acts has done something, and goes on.
@@ -118,8 +140,13 @@ pub struct Session<'a> {
     /// What earlier sessions came to.
     known: HashMap<TrialKey, TrialSummary>,
     counter: Counter,
+    budget: BudgetWatch,
     observer: &'a mut dyn Observer,
+    /// What is to be done that no event of the scheduler says.
+    orders: Vec<RunOrder>,
     stopping: bool,
+    /// Whether each trial ends with its first answer.
+    trying: bool,
 }
 
 /// What a session came to.
@@ -137,21 +164,73 @@ pub struct Summary {
     pub unanswered: usize,
     /// Whether a person stopped it.
     pub stopped: bool,
+    /// The caps that were reached.
+    pub caps: Vec<CapReached>,
+    /// Trials that are still to be run and were not chosen.
+    pub left_out: usize,
+    /// What each candidate's first trial came to, where that is all that was asked for.
+    pub looked: Vec<FirstLook>,
+}
+
+/// What a candidate's first trial came to.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FirstLook {
+    /// Which trial.
+    pub key: TrialKey,
+    /// What its first answer, or the lack of one, came to.
+    pub verdict: Verdict,
+}
+
+/// What a session starts from.
+pub struct SessionStart {
+    /// When what is done.
+    pub scheduler: Scheduler,
+    /// What earlier sessions came to.
+    pub known: HashMap<TrialKey, TrialSummary>,
+    /// How far the run is.
+    pub counter: Counter,
+    /// Whether each trial ends with its first answer.
+    pub trying: bool,
 }
 
 impl<'a> Session<'a> {
-    /// A session over the trials that `scheduler` has.
+    /// A session over the trials that the scheduler has.
     pub fn new(
         spec: RunSpec<'a>,
         record: &'a mut Record,
-        scheduler: Scheduler,
-        known: HashMap<TrialKey, TrialSummary>,
-        counter: Counter,
+        start: SessionStart,
         observer: &'a mut dyn Observer,
     ) -> Self {
-        observer.progress(&counter.progress);
-        let trials = BTreeMap::new();
-        Self { spec, record, scheduler, trials, known, counter, observer, stopping: false }
+        let SessionStart { scheduler, known, counter, trying } = start;
+        let budget = BudgetWatch::new(spec.plan, known.values());
+        let mut session = Self {
+            spec,
+            record,
+            scheduler,
+            trials: BTreeMap::new(),
+            known,
+            counter,
+            budget,
+            observer,
+            orders: Vec::new(),
+            stopping: false,
+            trying,
+        };
+        session.observer.happened(&RunNews::Begun { trials: session.counter.progress.total });
+        session.tell(Duration::ZERO);
+        session
+    }
+
+    /// Says how far the run is.
+    pub fn tell(&mut self, now: Duration) {
+        let progress = &mut self.counter.progress;
+        for row in &mut progress.candidates {
+            row.state = self.scheduler.state_of(&row.name, now);
+        }
+        (progress.judging, progress.to_judge) = self.scheduler.judging();
+        progress.under_way = self.scheduler.under_way();
+        progress.elapsed = now;
+        self.observer.progress(progress);
     }
 
     /// What is to be done at the time `now`, counted from the session's beginning.
@@ -159,19 +238,33 @@ impl<'a> Session<'a> {
     /// # Errors
     /// When the record cannot be written or read.
     pub fn orders(&mut self, now: Duration) -> Result<Vec<RunOrder>, RecordError> {
-        let mut orders = Vec::new();
+        self.keep_to_budget(now)?;
+        for (candidate, wait) in self.scheduler.beyond_patience(now) {
+            let why = format!(
+                "its host takes no more requests for {} s, by the limits in [[host]]",
+                wait.as_secs()
+            );
+            self.stop_asking(&candidate, why, now);
+        }
         while let Some(action) = self.scheduler.next(now) {
             match action {
-                ScheduledAction::Begin(key) => self.begin(key)?,
+                ScheduledAction::Begin(key) => self.begin(key, now)?,
                 ScheduledAction::Ask(key) if self.is_halted(&key) => {
-                    self.scheduler.asked();
-                    self.interrupt(&key);
+                    self.scheduler.asked(&key, RequestEnd::default());
+                    self.interrupt(&key, now);
                 }
-                ScheduledAction::Ask(key) => orders.extend(self.ask(&key)),
-                ScheduledAction::Judge(key) => orders.extend(self.judge(&key)),
+                ScheduledAction::Ask(key) => {
+                    let order = self.ask(&key);
+                    self.orders.extend(order);
+                }
+                ScheduledAction::Send(key, id) => self.orders.push(RunOrder::Send { key, id }),
+                ScheduledAction::Judge(key) => {
+                    let order = self.judge(&key);
+                    self.orders.extend(order);
+                }
             }
         }
-        Ok(orders)
+        Ok(std::mem::take(&mut self.orders))
     }
 
     /// Takes note of something that happened at the time `now`.
@@ -180,18 +273,28 @@ impl<'a> Session<'a> {
     /// When the record cannot be written.
     pub fn handle(&mut self, event: RunEvent, now: Duration) -> Result<(), RecordError> {
         match event {
-            RunEvent::RequestOver(key, spot, note) => self.request_over(&key, spot, note).map(drop),
-            RunEvent::Step(key, step) => self.step(&key, step),
-            RunEvent::Asked(key, reply) => {
-                self.scheduler.asked();
-                self.asked(&key, *reply, now)
+            RunEvent::Wanted(key, id) => {
+                // What is ended already gets nothing more.
+                let is_bound = self.stopping || self.budget.binds(&key) || self.is_halted(&key);
+                match self.trials.get_mut(&key) {
+                    Some(_) if !is_bound => self.scheduler.want_sending(key, id),
+                    Some(trial) => {
+                        trial.denied = true;
+                        self.orders.push(RunOrder::Deny { id });
+                    }
+                    None => self.orders.push(RunOrder::Deny { id }),
+                }
+                Ok(())
             }
+            RunEvent::RequestOver(key, spot, note) => self.request_over(&key, spot, note, now),
+            RunEvent::Step(key, step) => self.step(&key, step),
+            RunEvent::Asked(key, reply) => self.asked(&key, *reply, now),
             RunEvent::Judged(key, judged) => {
                 self.scheduler.judged();
-                self.judged(&key, &judged)
+                self.judged(&key, &judged, now)
             }
             RunEvent::Stop => {
-                self.stop();
+                self.stop(now);
                 Ok(())
             }
         }
@@ -200,7 +303,8 @@ impl<'a> Session<'a> {
     /// When, after `now`, something is to be done although nothing happens; `None`: never.
     #[must_use]
     pub fn wakes_at(&self, now: Duration) -> Option<Duration> {
-        self.scheduler.wakes_at(now)
+        let deadline = self.budget.deadline().filter(|it| *it > now);
+        self.scheduler.wakes_at(now).into_iter().chain(deadline).min()
     }
 
     /// Whether everything is over.
@@ -211,8 +315,13 @@ impl<'a> Session<'a> {
 
     /// What it came to.
     #[must_use]
-    pub fn summary(self) -> Summary {
+    pub fn summary(mut self, now: Duration) -> Summary {
+        self.tell(now);
+        self.observer.happened(&RunNews::Over { stopped: self.stopping });
         Summary {
+            caps: self.budget.reached(now),
+            looked: self.counter.looked,
+            left_out: self.counter.left_out,
             halted: self.scheduler.halted().clone(),
             not_run: self.scheduler.not_run(),
             progress: self.counter.progress,
@@ -222,15 +331,81 @@ impl<'a> Session<'a> {
         }
     }
 
-    fn stop(&mut self) {
+    fn stop(&mut self, now: Duration) {
         if self.stopping {
             return;
         }
         self.stopping = true;
-        for key in self.scheduler.stop() {
-            self.interrupt(&key);
+        let withdrawn = self.scheduler.stop();
+        for key in withdrawn.waiting {
+            self.interrupt(&key, now);
         }
-        self.observer.stopping(self.scheduler.under_way());
+        self.deny(withdrawn.requests);
+        self.end_acting(|_| true);
+        self.observer.happened(&RunNews::Stopping { under_way: self.scheduler.under_way() });
+    }
+
+    /// Ends those who act, in trials that fit.
+    fn end_acting(&mut self, fits: impl Fn(&TrialKey) -> bool) {
+        let world = self.spec.world;
+        let acts = |it: &&TrialKey| fits(it) && world.manner(&it.candidate) == Manner::Acts;
+        let ends = self.trials.keys().filter(acts);
+        self.orders.extend(ends.map(|key| RunOrder::End { key: key.clone() }));
+    }
+
+    fn deny(&mut self, requests: Vec<u64>) {
+        self.orders.extend(requests.into_iter().map(|id| RunOrder::Deny { id }));
+    }
+
+    /// Sees whether a cap is reached: then nothing more is asked that it binds, and what is left is void.
+    fn keep_to_budget(&mut self, now: Duration) -> Result<(), RecordError> {
+        for owner in self.budget.newly_reached(now, self.trials.keys()) {
+            let withdrawn = self.scheduler.withdraw(|it| owner.binds(it));
+            let spec = self.spec;
+            let prompt = |key: &TrialKey| {
+                let entry = &spec.tasks[&key.task];
+                match spec.world.manner(&key.candidate) {
+                    Manner::Says => entry.prompt.as_str(),
+                    Manner::Acts => entry.acting_prompt.as_str(),
+                }
+            };
+            // Those that were void before stay what they are.
+            let (old, new): (Vec<_>, Vec<_>) =
+                withdrawn.not_begun.into_iter().partition(|it| self.known.contains_key(it));
+            let rows: Vec<_> = new.iter().map(|key| (key, prompt(key))).collect();
+            self.record.void_trials(&rows, VoidReason::BudgetReached, &spec.world.now())?;
+            for key in &new {
+                self.counter.count(key, Verdict::Void(VoidReason::BudgetReached));
+            }
+            for key in &old {
+                match self.known.get(key).and_then(|it| it.verdict) {
+                    Some(verdict) => self.counter.count(key, verdict),
+                    None => self.end(key, BUDGET_REACHED, TrialEnd::Decided, now)?,
+                }
+            }
+            for key in withdrawn.waiting {
+                self.end(&key, BUDGET_REACHED, TrialEnd::Decided, now)?;
+            }
+            self.deny(withdrawn.requests);
+            self.end_acting(|it| owner.binds(it));
+            self.observer.happened(&RunNews::CapReached { owner: &owner });
+            self.tell(now);
+        }
+        Ok(())
+    }
+
+    /// No longer asks a candidate.
+    fn stop_asking(&mut self, candidate: &str, why: String, now: Duration) {
+        self.observer.happened(&RunNews::Halted { candidate, why: &why });
+        self.scheduler.halt(candidate, why);
+        let withdrawn = self.scheduler.withdraw(|it| it.candidate == candidate);
+        for key in &withdrawn.not_begun {
+            self.scheduler.leave_out(key);
+        }
+        for key in withdrawn.waiting {
+            self.interrupt(&key, now);
+        }
+        self.deny(withdrawn.requests);
     }
 
     fn candidate(&self, name: &str) -> Option<&'a Candidate> {
@@ -242,7 +417,7 @@ impl<'a> Session<'a> {
         self.scheduler.halted().contains_key(&key.candidate)
     }
 
-    fn begin(&mut self, key: TrialKey) -> Result<(), RecordError> {
+    fn begin(&mut self, key: TrialKey, now: Duration) -> Result<(), RecordError> {
         let (plan, world) = (self.spec.plan, self.spec.world);
         let system = self.candidate(&key.candidate).and_then(Candidate::system);
         let (attempts, stuck_at) = (plan.attempts, plan.stop_when_stuck);
@@ -268,38 +443,51 @@ impl<'a> Session<'a> {
                 (TrialState::new(key.clone(), 1, terms, prompt), Next::Ask)
             }
         };
+        tracing::debug!(candidate = ?key.candidate, task = ?key.task, sample = key.sample, "trial begun");
+        self.observer.happened(&RunNews::TrialBegun { key: &key, round: trial.round });
         self.trials.insert(key.clone(), trial);
-        self.proceed(&key, next)
+        self.proceed(&key, next, now)
     }
 
-    fn proceed(&mut self, key: &TrialKey, next: Next) -> Result<(), RecordError> {
-        let (spec, candidate) = (self.spec, &key.candidate);
+    fn proceed(&mut self, key: &TrialKey, next: Next, now: Duration) -> Result<(), RecordError> {
+        let spec = self.spec;
         match next {
             Next::Ask if self.stopping || self.is_halted(key) => {
-                self.interrupt(key);
+                self.interrupt(key, now);
+                Ok(())
+            }
+            Next::Ask if self.budget.binds(key) => {
+                self.end(key, BUDGET_REACHED, TrialEnd::Decided, now)
+            }
+            // It is resumed when more than a first look is wanted.
+            Next::Ask if self.trying && self.trials[key].attempt > 1 => {
+                if let Some(verdict) = self.trials[key].last() {
+                    self.counter.looked.push(FirstLook { key: key.clone(), verdict });
+                }
+                self.interrupt(key, now);
                 Ok(())
             }
             Next::Ask => {
                 if let Some(reason) = spec.world.unfit(&spec.tasks[&key.task]) {
                     // Nothing that comes back could be judged: nothing is asked.
                     let void = Verdict::Void(reason);
-                    return self.end(key, void, TrialEnd::Decided);
+                    return self.end(key, void, TrialEnd::Decided, now);
                 }
                 let attempt = self.trials[key].attempt;
                 // Written-down answers may lack one for a trial.
                 if attempt == 1 && !spec.world.has_answer(key) {
                     self.counter.unanswered += 1;
                     let void = Verdict::Void(VoidReason::NotRecorded);
-                    return self.end(key, void, TrialEnd::Decided);
+                    return self.end(key, void, TrialEnd::Decided, now);
                 }
-                self.scheduler.want_asking(key.clone(), spec.world.host(candidate));
+                self.scheduler.want_asking(key.clone(), self.trials[key].tokens_wanted());
                 Ok(())
             }
             Next::Judge => {
                 self.scheduler.want_judging(key.clone());
                 Ok(())
             }
-            Next::Over(verdict) => self.end(key, verdict, TrialEnd::Decided),
+            Next::Over(verdict) => self.end(key, verdict, TrialEnd::Decided, now),
         }
     }
 
@@ -327,17 +515,23 @@ impl<'a> Session<'a> {
         Some(RunOrder::Judge { key: key.clone(), answer, examples })
     }
 
-    /// Records that a request is about to be sent, and says where; `None`: nobody waits for it.
+    /// Records that a request is about to be sent, and says where; `None`: nobody waits for it. `id` tells it apart where
+    /// a candidate makes it while it acts.
     ///
     /// # Errors
     /// When the record cannot be written.
-    pub fn requested(&mut self, key: &TrialKey) -> Result<Option<RequestSpot>, RecordError> {
+    pub fn requested(
+        &mut self,
+        key: &TrialKey,
+        id: Option<u64>,
+    ) -> Result<Option<RequestSpot>, RecordError> {
         let now = self.spec.world.now();
         let Some(trial) = self.trials.get_mut(key) else { return Ok(None) };
         let (round, attempt) = (trial.round, trial.attempt);
         let number = self.record.begin_request(key, round, attempt, &now)?;
         trial.request = Some(number);
-        Ok(Some(RequestSpot { round, attempt, number }))
+        self.observer.happened(&RunNews::RequestSent { key, attempt, number });
+        Ok(Some(RequestSpot { round, attempt, number, id }))
     }
 
     fn request_over(
@@ -345,12 +539,29 @@ impl<'a> Session<'a> {
         key: &TrialKey,
         spot: RequestSpot,
         note: RequestNote,
+        now: Duration,
     ) -> Result<(), RecordError> {
-        let price = self.candidate(&key.candidate).map(Candidate::price).unwrap_or_default();
-        let result = result(note, price);
-        self.counter.progress.cost += result.cost;
-        let RequestSpot { round, attempt, number } = spot;
+        if let Some(id) = spot.id {
+            self.scheduler.sent(&key.candidate, id, request_end(&note));
+        }
+        if let Some(wait) = note.wait {
+            self.scheduler.pause(&key.candidate, wait, now);
+        }
+        let result = self.paid(key, note);
+        let RequestSpot { round, attempt, number, .. } = spot;
+        self.observer.happened(&RunNews::RequestOver { key, attempt, number, result: &result });
         self.record.end_request(key, round, attempt, number, &result)
+    }
+
+    /// What is recorded of a request, whose cost is counted.
+    fn paid(&mut self, key: &TrialKey, note: RequestNote) -> RequestResult {
+        let price = self.candidate(&key.candidate).map(Candidate::price).unwrap_or_default();
+        let took = note.took;
+        let result = result(note, price);
+        let tokens = result.tokens.input + result.tokens.output;
+        self.budget.spend(key, Spending { money: result.cost, tokens, time: took });
+        self.counter.spend(&key.candidate, &result);
+        result
     }
 
     fn step(&mut self, key: &TrialKey, step: StepNote) -> Result<(), RecordError> {
@@ -364,12 +575,20 @@ impl<'a> Session<'a> {
     }
 
     fn asked(&mut self, key: &TrialKey, reply: AskReply, now: Duration) -> Result<(), RecordError> {
-        let price = self.candidate(&key.candidate).map(Candidate::price).unwrap_or_default();
+        self.scheduler.asked(key, reply.request.as_ref().map(request_end).unwrap_or_default());
+        let request = reply.request.map(|it| self.paid(key, it));
         let Some(trial) = self.trials.get_mut(key) else { return Ok(()) };
-        let request = reply.request.map(|it| result(it, price));
         let request = trial.request.take().zip(request);
-        self.counter.progress.cost += request.as_ref().map_or(0.0, |it| it.1.cost);
         let (round, attempt) = (trial.round, trial.attempt);
+        if let Some((number, result)) = &request {
+            let number = *number;
+            self.observer.happened(&RunNews::RequestOver { key, attempt, number, result });
+        }
+        // What it did without the requests that it wanted says nothing of it.
+        let is_ended = trial.denied || matches!(reply.outcome, AskOutcome::Cancelled);
+        if is_ended && self.budget.binds(key) {
+            return self.end(key, BUDGET_REACHED, TrialEnd::Decided, now);
+        }
         if let AskOutcome::Answer { submission, end } = reply.outcome {
             let at = self.spec.world.now();
             let ended = reply.ended.as_ref();
@@ -377,13 +596,15 @@ impl<'a> Session<'a> {
             let ended_as = ended.and_then(|it| serde_json::to_string(it).ok());
             let seconds = ended.map(|it| it.wall_seconds);
             let last_words = ended.map(|it| it.stdout.clone());
-            let reused = None;
+            let reused = reply.reused;
             let answer =
                 NewAnswer { submission: submission.clone(), end, ended_as, seconds, at, reused };
             let request = request.as_ref().map(|it| (it.0, &it.1));
             self.record.commit_answer(key, round, attempt, &answer, request)?;
+            self.counter.progress.reused += usize::from(answer.reused.is_some());
+            self.observer.happened(&RunNews::Answered { key, attempt, end });
             let next = trial.answered(submission, end, last_words);
-            return self.proceed(key, next);
+            return self.proceed(key, next, now);
         }
         if let Some((number, request)) = &request {
             self.record.end_request(key, round, attempt, *number, request)?;
@@ -393,7 +614,7 @@ impl<'a> Session<'a> {
             AskOutcome::Answer { .. } => Ok(()),
             AskOutcome::NothingMore => {
                 let verdict = trial.last().unwrap_or(void(VoidReason::NotRecorded));
-                self.end(key, verdict, TrialEnd::Decided)
+                self.end(key, verdict, TrialEnd::Decided, now)
             }
             AskOutcome::Again(again) => self.asked_in_vain(key, again, now),
             AskOutcome::Void(reason, why) => {
@@ -402,11 +623,13 @@ impl<'a> Session<'a> {
                 } else {
                     TrialEnd::Decided
                 };
-                self.end(key, void(reason), end)
+                self.end(key, void(reason), end, now)
             }
-            AskOutcome::Halt(reason, why) => self.end(key, void(reason), TrialEnd::Halted(why)),
+            AskOutcome::Halt(reason, why) => {
+                self.end(key, void(reason), TrialEnd::Halted(why), now)
+            }
             AskOutcome::Cancelled => {
-                self.interrupt(key);
+                self.interrupt(key, now);
                 Ok(())
             }
         }
@@ -433,19 +656,33 @@ impl<'a> Session<'a> {
                 (false, true) => TrialEnd::Spoiled(why),
                 (false, false) => TrialEnd::Decided,
             };
-            return self.end(key, Verdict::Void(reason), end);
+            return self.end(key, Verdict::Void(reason), end, now);
         }
         if self.stopping {
             // The trial stays as far as it is, and is resumed in a later session.
-            self.interrupt(key);
+            self.interrupt(key, now);
             return Ok(());
         }
-        let host = self.spec.world.host(&key.candidate);
-        self.scheduler.want_retrying(key.clone(), host, trial.tries, after, now);
+        if let Some(asked_for) = after.filter(|it| *it > PATIENCE) {
+            let wait = asked_for.as_secs();
+            let why = format!("{why}; the host asks to be left alone for {wait} s");
+            return self.end(key, Verdict::Void(reason), TrialEnd::Halted(why), now);
+        }
+        let (tokens, tries) = (trial.tokens_wanted(), trial.tries);
+        if self.budget.binds(key) {
+            return self.end(key, BUDGET_REACHED, TrialEnd::Decided, now);
+        }
+        tracing::debug!(candidate = ?key.candidate, task = ?key.task, tries, ?after, why, "asked again later");
+        self.scheduler.want_retrying(key.clone(), tokens, tries, after, now);
         Ok(())
     }
 
-    fn judged(&mut self, key: &TrialKey, judged: &JudgedSubmission) -> Result<(), RecordError> {
+    fn judged(
+        &mut self,
+        key: &TrialKey,
+        judged: &JudgedSubmission,
+        now: Duration,
+    ) -> Result<(), RecordError> {
         let spec = self.spec;
         let Some(trial) = self.trials.get_mut(key) else { return Ok(()) };
         let verdict = judged.judgement.verdict;
@@ -470,38 +707,64 @@ impl<'a> Session<'a> {
                 at: &at,
             },
         )?;
-        match trial.judged(verdict, text.as_deref()) {
+        let attempt = trial.attempt;
+        let next = trial.judged(verdict, text.as_deref());
+        let tests = judged.judgement.counts();
+        tracing::debug!(candidate = ?key.candidate, task = ?key.task, attempt, %verdict, "judged");
+        self.observer.happened(&RunNews::Judged { key, attempt, verdict, tests });
+        match next {
             // The judgement has just ended it in the record.
             Next::Over(verdict) => {
-                self.over(key, verdict, TrialEnd::Decided);
+                self.over(key, verdict, TrialEnd::Decided, now);
                 Ok(())
             }
-            next => self.proceed(key, next),
+            next => self.proceed(key, next, now),
         }
     }
 
     /// Ends a trial in the record.
-    fn end(&mut self, key: &TrialKey, verdict: Verdict, end: TrialEnd) -> Result<(), RecordError> {
+    fn end(
+        &mut self,
+        key: &TrialKey,
+        verdict: Verdict,
+        end: TrialEnd,
+        now: Duration,
+    ) -> Result<(), RecordError> {
         self.record.end_trial(key, verdict, &self.spec.world.now())?;
-        self.over(key, verdict, end);
+        self.over(key, verdict, end, now);
         Ok(())
     }
 
     /// Leaves a trial as far as it is; a later session resumes it.
-    fn interrupt(&mut self, key: &TrialKey) {
+    fn interrupt(&mut self, key: &TrialKey, now: Duration) {
         if self.trials.remove(key).is_some() {
             self.spec.world.leave(key);
-            self.scheduler.end(key, TrialEnd::Interrupted);
+            self.scheduler.end(key, TrialEnd::Interrupted, now);
         }
     }
 
-    fn over(&mut self, key: &TrialKey, verdict: Verdict, end: TrialEnd) {
+    fn over(&mut self, key: &TrialKey, verdict: Verdict, end: TrialEnd, now: Duration) {
         let Some(trial) = self.trials.remove(key) else { return };
         self.spec.world.leave(key);
-        self.scheduler.end(key, end);
-        self.counter.count(&key.candidate, verdict);
-        self.observer.trial_over(key, verdict, trial.attempt);
-        self.observer.progress(&self.counter.progress);
+        if let TrialEnd::Halted(why) = &end {
+            self.observer.happened(&RunNews::Halted { candidate: &key.candidate, why });
+        }
+        if self.trying {
+            self.counter.looked.push(FirstLook { key: key.clone(), verdict });
+        }
+        self.scheduler.end(key, end, now);
+        self.counter.count(key, verdict);
+        self.observer.happened(&RunNews::TrialOver { key, verdict, attempts: trial.attempt });
+        self.tell(now);
+    }
+}
+
+/// What a host's queue needs to know of a request that is over.
+fn request_end(note: &RequestNote) -> RequestEnd {
+    RequestEnd {
+        tokens: note.tokens.input + note.tokens.output,
+        answered: note.outcome == "answered",
+        too_many: note.outcome == VoidReason::RateLimit.short(),
     }
 }
 
@@ -551,10 +814,6 @@ mod tests {
             Manner::Says
         }
 
-        fn host(&self, candidate: &str) -> &str {
-            if candidate == "auk" { "http://a" } else { "" }
-        }
-
         fn unfit(&self, task: &PlannedTask) -> Option<VoidReason> {
             (task.task.name == "unheard-of").then_some(VoidReason::ToolMissing)
         }
@@ -575,12 +834,14 @@ mod tests {
     impl Observer for Watching {
         fn progress(&mut self, _progress: &Progress) {}
 
-        fn trial_over(&mut self, key: &TrialKey, verdict: Verdict, attempts: u32) {
-            self.over.push((key.task.clone(), verdict, attempts));
-        }
-
-        fn stopping(&mut self, under_way: usize) {
-            self.stopping = under_way;
+        fn happened(&mut self, what: &RunNews<'_>) {
+            match what {
+                RunNews::TrialOver { key, verdict, attempts } => {
+                    self.over.push((key.task.clone(), *verdict, *attempts));
+                }
+                RunNews::Stopping { under_way } => self.stopping = *under_way,
+                _ => {}
+            }
         }
     }
 
@@ -620,7 +881,18 @@ mod tests {
         watching: &mut Watching,
         play: impl FnOnce(&mut Session<'_>),
     ) -> Summary {
-        let (plan, tasks) = (Plan::parse("plan.toml", PLAN).unwrap(), tasks(names));
+        session_of(PLAN, folder, names, watching, play)
+    }
+
+    /// The same, of another plan.
+    fn session_of(
+        plan: &str,
+        folder: &std::path::Path,
+        names: &[&str],
+        watching: &mut Watching,
+        play: impl FnOnce(&mut Session<'_>),
+    ) -> Summary {
+        let (plan, tasks) = (Plan::parse("plan.toml", plan).unwrap(), tasks(names));
         let manifest = Manifest {
             format_version: FORMAT_VERSION,
             created: String::new(),
@@ -628,6 +900,9 @@ mod tests {
             tasks: Vec::new(),
             languages: BTreeMap::new(),
             machines: Vec::new(),
+            changes: Vec::new(),
+            dropped_candidates: Vec::new(),
+            dropped_tasks: Vec::new(),
         };
         let mut record = Record::open_for_run(folder, &manifest).unwrap();
         let summaries = record.summaries(&Selection::default()).unwrap();
@@ -639,10 +914,16 @@ mod tests {
         let counter = Counter::new(&["auk"], &order, &known, &waiting);
         let limits = scheduler::Concurrency { asking: 2, judging: 1 };
         let spec = RunSpec { plan: &plan, tasks: &tasks, world: &Calm };
-        let scheduler = Scheduler::new(waiting, limits);
-        let mut session = Session::new(spec, &mut record, scheduler, known, counter, watching);
+        let host = scheduler::CandidateHost {
+            candidate: "auk".to_owned(),
+            host: "http://a".to_owned(),
+            is_request: true,
+        };
+        let scheduler = Scheduler::new(waiting, limits, vec![host]);
+        let start = SessionStart { scheduler, known, counter, trying: false };
+        let mut session = Session::new(spec, &mut record, start, watching);
         play(&mut session);
-        session.summary()
+        session.summary(START)
     }
 
     fn note(outcome: &str) -> RequestNote {
@@ -655,6 +936,7 @@ mod tests {
             tokens: Tokens { input: 5, output: 7, ..Tokens::default() },
             estimated: false,
             thought: String::new(),
+            wait: None,
         }
     }
 
@@ -709,7 +991,7 @@ mod tests {
         let summary = session(folder.path(), &["gap"], &mut watching, |session| {
             let (key, ask) = asked_for(session.orders(START).unwrap());
             assert_eq!((ask.attempt, ask.messages.len()), (1, 1));
-            session.requested(&key).unwrap();
+            session.requested(&key, None).unwrap();
             session.handle(RunEvent::Asked(key.clone(), Box::new(answer("first"))), START).unwrap();
             let order = only(session.orders(START).unwrap());
             assert!(matches!(&order, RunOrder::Judge { examples: true, .. }), "{order:?}");
@@ -718,7 +1000,7 @@ mod tests {
             let said: Vec<&str> = ask.messages.iter().map(|it| it.content.as_str()).collect();
             assert_eq!((ask.attempt, said[1]), (2, "first"));
             assert!(said[2].contains("a hidden test got a wrong result"), "{said:?}");
-            session.requested(&key).unwrap();
+            session.requested(&key, None).unwrap();
             session
                 .handle(RunEvent::Asked(key.clone(), Box::new(answer("second"))), START)
                 .unwrap();
@@ -740,12 +1022,13 @@ mod tests {
         let (folder, mut watching) = (tempfile::tempdir().unwrap(), Watching::default());
         let summary = session(folder.path(), &["gap"], &mut watching, |session| {
             let (key, _) = asked_for(session.orders(START).unwrap());
-            session.requested(&key).unwrap();
+            session.requested(&key, None).unwrap();
             session.handle(RunEvent::Asked(key.clone(), Box::new(in_vain(false))), START).unwrap();
             assert!(session.orders(Duration::from_secs(8)).unwrap().is_empty());
-            assert_eq!(session.wakes_at(START), Some(Duration::from_secs(9)));
-            asked_for(session.orders(Duration::from_secs(9)).unwrap());
-            session.requested(&key).unwrap();
+            let back = session.wakes_at(START).unwrap();
+            assert!(back >= Duration::from_secs(9) && back < Duration::from_secs(12), "{back:?}");
+            asked_for(session.orders(back).unwrap());
+            session.requested(&key, None).unwrap();
             session.handle(RunEvent::Asked(key, Box::new(in_vain(true))), START).unwrap();
             assert!(session.is_over());
         });
@@ -769,7 +1052,7 @@ mod tests {
                     other => panic!("{other:?}"),
                 })
                 .collect();
-            session.requested(&keys[0]).unwrap();
+            session.requested(&keys[0], None).unwrap();
             session.handle(RunEvent::Stop, START).unwrap();
             session
                 .handle(RunEvent::Asked(keys[0].clone(), Box::new(answer("paid for"))), START)
@@ -789,11 +1072,53 @@ mod tests {
                 .iter()
                 .filter_map(|it| match it {
                     RunOrder::Ask { ask, .. } => Some(ask.attempt),
-                    RunOrder::Judge { .. } => None,
+                    _ => None,
                 })
                 .collect();
             assert!(attempts.contains(&2) && attempts.contains(&1), "{orders:?}");
         });
+    }
+
+    /// One request of the two under way reaches the cap: the other is waited for and judged, what is not begun is void,
+    /// and a higher cap goes on with it.
+    #[test]
+    fn a_cap_ends_what_is_not_under_way_and_a_higher_one_goes_on() {
+        let (folder, mut watching) = (tempfile::tempdir().unwrap(), Watching::default());
+        let names = ["berth", "gap", "toll"];
+        let capped = PLAN.replacen("parallel", "budget = { tokens = 10 }\nparallel", 1);
+        let summary = session_of(&capped, folder.path(), &names, &mut watching, |session| {
+            let orders = session.orders(START).unwrap();
+            let keys: Vec<TrialKey> = orders
+                .into_iter()
+                .filter_map(|it| match it {
+                    RunOrder::Ask { key, .. } => Some(key),
+                    _ => None,
+                })
+                .collect();
+            assert_eq!(keys.len(), 2);
+            for key in &keys {
+                session.requested(key, None).unwrap();
+            }
+            for key in &keys {
+                let reply = Box::new(answer("paid for"));
+                session.handle(RunEvent::Asked(key.clone(), reply), START).unwrap();
+                assert!(matches!(only(session.orders(START).unwrap()), RunOrder::Judge { .. }));
+                session
+                    .handle(RunEvent::Judged(key.clone(), judged(Verdict::Pass)), START)
+                    .unwrap();
+            }
+            assert!(session.orders(START).unwrap().is_empty() && session.is_over());
+        });
+        assert_eq!(summary.void, BTreeMap::from([(VoidReason::BudgetReached, 1)]));
+        let [cap] = summary.caps.as_slice() else { panic!("{:?}", summary.caps) };
+        assert_eq!((&cap.owner, cap.spent.tokens), (&crate::budget::CapOwner::Run, 24));
+        let record = Record::open(folder.path()).unwrap();
+        assert_eq!(record.trials(&Selection::default()).unwrap().len(), 3);
+        drop(record);
+        let summary = session_of(PLAN, folder.path(), &names, &mut watching, |session| {
+            assert!(session.orders(START).unwrap().is_empty(), "nothing is left but what is void");
+        });
+        assert!(summary.caps.is_empty());
     }
 
     #[test]

@@ -8,6 +8,9 @@ use fairtrial_core::trouble::{StepWatch, TrialWatch, Trouble, WatchedStep};
 use fairtrial_core::verdict::Verdict;
 use fairtrial_record::{Record, RecordError, TrialRow};
 
+/// Bytes that are counted as one token.
+const BYTES_PER_TOKEN: u64 = 4;
+
 /// One trial under way.
 #[derive(Debug, Clone, PartialEq)]
 pub struct TrialState {
@@ -21,6 +24,8 @@ pub struct TrialState {
     pub tries: u32,
     /// The number of the request under way, as the record has it.
     pub request: Option<u32>,
+    /// Whether a request was denied that its candidate wanted to send while it acted.
+    pub denied: bool,
     /// What was answered and is not judged yet.
     pub unjudged: Option<Unjudged>,
     /// The conversation so far.
@@ -94,6 +99,7 @@ impl TrialState {
             attempt: 1,
             tries: 0,
             request: None,
+            denied: false,
             unjudged: None,
             messages,
             attempts_max: terms.attempts,
@@ -195,11 +201,39 @@ impl TrialState {
         }
     }
 
+    /// Tokens that its next request takes at least, by the length of what is sent.
+    #[must_use]
+    pub fn tokens_wanted(&self) -> u64 {
+        self.messages.iter().map(|it| it.content.len() as u64 / BYTES_PER_TOKEN).sum()
+    }
+
     /// The verdict of the last attempt that was judged.
     #[must_use]
     pub fn last(&self) -> Option<Verdict> {
         self.last
     }
+}
+
+/// What was said before an attempt of a recorded trial; fewer messages where it has not come that far.
+///
+/// # Errors
+/// When the record cannot be read.
+pub fn conversation(
+    row: &TrialRow,
+    record: &Record,
+    system: Option<&str>,
+    attempt: u32,
+) -> Result<Vec<Message>, RecordError> {
+    let mut said: Vec<Message> =
+        system.map(|text| message(Role::System, text)).into_iter().collect();
+    said.push(message(Role::User, &record.text(&row.prompt)?));
+    for earlier in row.attempts.iter().filter(|it| it.number < attempt) {
+        said.push(message(Role::Assistant, &as_said(&record.answer(earlier)?)));
+        if let Some(feedback) = &earlier.feedback {
+            said.push(message(Role::User, &record.text(feedback)?));
+        }
+    }
+    Ok(said)
 }
 
 fn message(role: Role, content: &str) -> Message {

@@ -213,6 +213,7 @@ mod tests {
             given: Snapshot::new(),
             proofs: vec![proof("right", "RIGHT = 1\nMORE = 2\n"), proof("wrong", "WRONG = 1\n")],
             digest: Digest::of(b""),
+            whole_digest: Digest::of(b""),
         }
     }
 

@@ -23,6 +23,7 @@ use tokio_stream::wrappers::ReceiverStream;
 
 use crate::acting::{SimulatedCall, turn};
 use crate::answers::{Moment, SimulatedAnswer, answer};
+use crate::fault::{Fault, Intended};
 use crate::models::Model;
 
 /// Bytes of text that make a token.
@@ -204,7 +205,8 @@ async fn complete(
         let message = format!("there is no model `{}`", request.model);
         return refuse(StatusCode::NOT_FOUND, &message, "model_not_found");
     };
-    if shared.is_refused(model, &request) {
+    let misbehaves = shared.is_refused(model, &request);
+    if misbehaves && model.fault == Fault::Status {
         let status = StatusCode::from_u16(model.fault_status).unwrap_or(StatusCode::BAD_GATEWAY);
         return refuse(status, "not now", "try_again");
     }
@@ -213,20 +215,27 @@ async fn complete(
     let asked = asked.collect::<Vec<_>>().join("\n");
     let known = standin.tasks.iter().filter(|task| asked.contains(&task.statement));
     let known = known.max_by_key(|task| task.statement.len());
-    if let (Some(task), false) = (known, request.tools.is_empty()) {
+    if let (Some(task), false) = (known, request.tools.is_empty() || misbehaves) {
         return shared.take_turn(&request, model, task).await;
     }
     let said = match known {
         Some(task) => {
             let answers = request.messages.iter().filter(|it| it.role == "assistant");
             let attempt = 1 + answers.count();
-            shared.write_down(&request, task, attempt);
+            if !misbehaves || model.fault.answers() {
+                shared.write_down(&request, task, attempt);
+            }
             answer(Moment { seed: standin.seed, request_seed: request.seed, attempt, model, task })
         }
         None => SimulatedAnswer { text: "I do not know that task.".to_owned(), cut_off: false },
     };
     let usage = usage(&request, &said.text);
     tokio::time::sleep(Duration::from_secs_f64(model.latency)).await;
+    if misbehaves {
+        let (text, finish, stream) = (said.text.as_str(), finish(&said), request.stream);
+        let intended = Intended { model: &model.name, text, finish, usage, stream };
+        return model.fault.response(model.fault_status, &intended).await;
+    }
     if request.stream {
         return stream(model, said, request.stream_options.include_usage.then_some(usage));
     }

@@ -5,8 +5,10 @@
 
 mod acting;
 mod answers;
+mod fault;
 mod http;
 mod models;
 
+pub use fault::Fault;
 pub use http::{Handle, Log, StandinError, StandinServer, start};
 pub use models::{Model, ModelsError, parse_models, shipped_models};

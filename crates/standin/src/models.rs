@@ -3,6 +3,8 @@
 use fairtrial_core::source::{SourceError, parse_toml};
 use serde::Deserialize;
 
+use crate::fault::Fault;
+
 /// A simulated model.
 #[derive(Debug, Clone, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -21,13 +23,16 @@ pub struct Model {
     /// Seconds before it begins to write.
     #[serde(default)]
     pub latency: f64,
-    /// How often a request is refused the first time, from 0 to 1.
+    /// How often a request is not answered as it should be the first time, from 0 to 1.
     #[serde(default)]
     pub fault_rate: f64,
-    /// The HTTP status of such a refusal.
+    /// What happens to it instead.
+    #[serde(default)]
+    pub fault: Fault,
+    /// The HTTP status of such a refusal, where the fault is `status`.
     #[serde(default = "too_many")]
     pub fault_status: u16,
-    /// How often a refused request is refused again before it is answered.
+    /// How often such a request fares so before it is answered as it should be.
     #[serde(default = "once")]
     pub fault_repeats: u32,
 }

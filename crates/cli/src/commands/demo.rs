@@ -11,7 +11,7 @@ use include_dir::{Dir, include_dir};
 
 use crate::args::DemoArgs;
 use crate::commands::report::write_page;
-use crate::commands::run::{Readiness, prepared, run_all};
+use crate::commands::run::{Readiness, RunManner, prepared, run_all};
 use crate::environment::Environment;
 use crate::errors::Failure;
 
@@ -42,7 +42,7 @@ pub fn run(
     preparation.redirect(&handle.endpoint())?;
     writeln!(err, "{models} simulated models answer at {}", handle.endpoint())?;
     let record = folder.join("record");
-    let code = run_all(&preparation, &record, environment, out, err)?;
+    let code = run_all(&preparation, &record, RunManner::default(), environment, out, err)?;
     let page = folder.join("report.html");
     write_page(&record, &page)?;
     writeln!(out, "\nA page to look at: {}", page.display())?;

@@ -14,3 +14,4 @@ pub mod show;
 pub mod standin;
 pub mod standings;
 pub mod vet;
+pub mod watch;

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::budget::Caps;
 use super::endpoint::{HeaderText, Patience, address_fault, two_minutes};
 use super::price::Price;
 use crate::limits::{Bytes, Span};
@@ -68,6 +69,9 @@ pub struct AgentCandidate {
     /// What its tokens cost.
     #[serde(default)]
     pub price: Price,
+    /// What it may spend on all its trials together.
+    #[serde(default, skip_serializing_if = "Caps::is_none")]
+    pub budget: Caps,
     /// The tasks that it stands for; empty: all.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub tasks: Vec<String>,
@@ -176,6 +180,7 @@ impl AgentCandidate {
             _ => {}
         }
         self.limits.check(name)?;
+        self.budget.check(&format!("candidate `{name}`, `budget`"))?;
         self.price.check(name)
     }
 }

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::agent::AgentCandidate;
+use super::budget::Caps;
 use super::chat::ChatCandidate;
 use super::price::Price;
 
@@ -78,6 +79,26 @@ impl Candidate {
         match self {
             Self::Chat(chat) => chat.system.as_deref(),
             Self::Recorded(_) | Self::Agent(_) | Self::Acp(_) => None,
+        }
+    }
+
+    /// The base address that its requests go to; `None`: it makes none.
+    #[must_use]
+    pub fn endpoint(&self) -> Option<&str> {
+        match self {
+            Self::Chat(chat) => Some(&chat.endpoint),
+            Self::Agent(agent) | Self::Acp(agent) => agent.endpoint.as_deref(),
+            Self::Recorded(_) => None,
+        }
+    }
+
+    /// What it may spend, where it has caps of its own.
+    #[must_use]
+    pub fn budget(&self) -> Caps {
+        match self {
+            Self::Chat(chat) => chat.budget,
+            Self::Agent(agent) | Self::Acp(agent) => agent.budget,
+            Self::Recorded(_) => Caps::default(),
         }
     }
 

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::agent::AgentLimits;
+use super::budget::Caps;
 use super::endpoint::{HeaderText, Patience, address_fault, sixteen_mib, two_minutes};
 use super::price::Price;
 use crate::limits::{Bytes, Span};
@@ -61,6 +62,9 @@ pub struct ChatCandidate {
     /// What it costs.
     #[serde(default)]
     pub price: Price,
+    /// What it may spend on all its trials together.
+    #[serde(default, skip_serializing_if = "Caps::is_none")]
+    pub budget: Caps,
     /// The tasks that it stands for; empty: all.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub tasks: Vec<String>,
@@ -111,6 +115,7 @@ impl ChatCandidate {
                 "candidate `{name}`: `retries` is at most {RETRIES_MAX}, not {found}"
             ));
         }
+        self.budget.check(&format!("candidate `{name}`, `budget`"))?;
         self.price.check(name)
     }
 }

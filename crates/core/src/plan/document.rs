@@ -6,7 +6,9 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
+use super::budget::Budget;
 use super::candidate::Candidate;
+use super::host::HostSettings;
 use crate::limits::LimitSettings;
 use crate::source::{SourceError, parse_toml};
 use crate::verdict::{UnknownWord, worded};
@@ -72,6 +74,15 @@ pub struct Plan {
     /// Trials run at the same time.
     #[serde(default = "four")]
     pub parallel: u32,
+    /// Answers judged at the same time; none: as many as there are processors, and no more than `parallel`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub judging: Option<u32>,
+    /// What may be spent.
+    #[serde(default, skip_serializing_if = "Budget::is_none")]
+    pub budget: Budget,
+    /// How much hosts may be asked.
+    #[serde(default, rename = "host", skip_serializing_if = "Vec::is_empty")]
+    pub hosts: Vec<HostSettings>,
     /// The currency of all prices, such as `EUR`.
     #[serde(default = "currency")]
     pub currency: String,
@@ -170,7 +181,8 @@ impl Plan {
         for (key, value, most) in [
             ("samples", self.samples, 1000),
             ("attempts", self.attempts, 100),
-            ("parallel", self.parallel, 256),
+            ("parallel", self.parallel, 1000),
+            ("judging", self.judging.unwrap_or(1), 256),
         ] {
             if !(1..=most).contains(&value) {
                 return Err(format!("`{key}` is 1 to {most}, not {value}"));
@@ -186,6 +198,9 @@ impl Plan {
             return Err("there is no [[candidate]]".to_owned());
         }
         self.published.iter().try_for_each(PublishedFigure::check)?;
+        self.budget.check()?;
+        self.limits.check("[limits]")?;
+        self.check_hosts()?;
         let mut names = BTreeSet::new();
         for candidate in &self.candidates {
             let name = candidate.name();
@@ -200,6 +215,29 @@ impl Plan {
                 Candidate::Agent(agent) => agent.check(false)?,
                 Candidate::Acp(agent) => agent.check(true)?,
                 Candidate::Recorded(_) => {}
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Plan {
+    /// The settings of the host at an address.
+    #[must_use]
+    pub fn host(&self, endpoint: &str) -> Option<&HostSettings> {
+        self.hosts.iter().find(|it| it.is_at(endpoint))
+    }
+
+    fn check_hosts(&self) -> Result<(), String> {
+        for (place, host) in self.hosts.iter().enumerate() {
+            host.check()?;
+            let endpoint = &host.endpoint;
+            if self.hosts[..place].iter().any(|it| it.is_at(endpoint)) {
+                return Err(format!("two [[host]] are for `{endpoint}`"));
+            }
+            let is_asked = |it: &Candidate| it.endpoint().is_some_and(|it| host.is_at(it));
+            if !self.candidates.iter().any(is_asked) {
+                return Err(format!("[[host]] `{endpoint}`: no candidate has this `endpoint`"));
             }
         }
         Ok(())

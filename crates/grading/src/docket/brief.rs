@@ -96,9 +96,16 @@ pub fn parse_task(
         statement: statement.to_owned(),
         proofs: parse_proofs(place, files, form.answer().proof_file())?,
         given: files.below("given/"),
-        digest: Digest::of_snapshot(files),
+        digest: Digest::of_snapshot(&without_proofs(files)),
+        whole_digest: Digest::of_snapshot(files),
     };
     Ok(PosedTask { task, form })
+}
+
+/// What makes a task what it is: proofs only prove it.
+fn without_proofs(files: &Snapshot) -> Snapshot {
+    let own = files.iter().filter(|it| !it.0.as_str().starts_with("proofs/"));
+    own.map(|(path, node)| (path.clone(), node.clone())).collect()
 }
 
 /// The form that a brief names, which may have no other form's table.

@@ -6,8 +6,12 @@ ALTER TABLE requests ADD COLUMN thought TEXT;
 
 -- The record that an answer was taken over from; NULL: it was asked for.
 ALTER TABLE attempts ADD COLUMN reused TEXT;
+CREATE INDEX reused_answers ON attempts (candidate) WHERE reused IS NOT NULL;
 
--- What trials had come to before they were held again although they were not void.
+-- The first round of a trial that counts: what earlier ones brought was set aside.
+ALTER TABLE trials ADD COLUMN counts_from INTEGER NOT NULL DEFAULT 1;
+
+-- What trials had come to before they were set aside, to be held again.
 CREATE TABLE earlier (
     candidate TEXT NOT NULL,
     task TEXT NOT NULL,

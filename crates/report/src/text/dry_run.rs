@@ -27,6 +27,9 @@ pub fn dry_run_text(out: &mut dyn Write, dry: &DryRun, style: Style) -> io::Resu
     for (index, line) in layout(&header, &rows, &[0]).iter().enumerate() {
         writeln!(out, "{}", if index == 0 { style.dim(line) } else { line.clone() })?;
     }
+    for note in &dry.notes {
+        writeln!(out, "note: {}", safe(note))?;
+    }
     let total: usize = dry.candidates.iter().map(|it| it.waiting).sum();
     let each = match dry.attempts {
         1 => String::new(),

@@ -243,6 +243,21 @@ fn sentence(note: &Note) -> String {
             format!("Verdicts are those of the grading of {}{rest}.", safe(begun))
         }
         Note::Join(note) => join_sentence(note),
+        Note::HeldAgain(notes) => {
+            let some = notes.iter().map(|it| {
+                format!("{} {} ({})", safe(&it.name), count(it.trials, "trial"), safe(&it.why))
+            });
+            let some = first_few(some.collect());
+            format!(
+                "Held again although not void, the first results kept and not counted: {some}. Who gets a second chance \
+                 looks better than who gets none."
+            )
+        }
+        Note::Reused(answers) => format!(
+            "{} taken over from another record, for requests that were the same; they cost nothing here.",
+            count(*answers, "answer")
+        ),
+        Note::Changed { on, what } => format!("Changed on {}: {}.", safe(on), safe(what)),
     }
 }
 

@@ -18,7 +18,7 @@ pub use self::comparison::{
 pub use self::doctor::{DoctorView, LanguageView, LayerView};
 pub use self::join::JoinNote;
 pub use self::matrix::{MatrixCell, MatrixRow, MatrixView, matrix_view};
-pub use self::notes::{Deviations, Helped, Note};
+pub use self::notes::{Deviations, HeldAgainNote, Helped, Note};
 pub use self::reading::ReadingView;
 pub use self::report::{NamedTrial, ReportView, TrialEvidence, report_view, trials_at};
 pub use self::source::{Only, StandingsError, StandingsSource, VerdictSource};

@@ -65,6 +65,28 @@ pub enum Note {
     },
     /// Something does not fit where records were put together.
     Join(JoinNote),
+    /// Trials that were set aside and held again although they were not void.
+    HeldAgain(Vec<HeldAgainNote>),
+    /// Answers that were taken over from another record.
+    Reused(usize),
+    /// Something was changed after the run was begun: when, and what.
+    Changed {
+        /// When, as a date.
+        on: String,
+        /// What.
+        what: String,
+    },
+}
+
+/// Trials of a candidate that were set aside and held again.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HeldAgainNote {
+    /// Its name.
+    pub name: String,
+    /// Why, such as `failed`.
+    pub why: String,
+    /// How many.
+    pub trials: usize,
 }
 
 /// How often a candidate was helped.
@@ -127,6 +149,10 @@ pub(super) fn notes(
     notes.extend(deviating(source.reading(), rows));
     notes.extend(helped(rows));
     notes.extend(other_prompts(source));
+    notes.extend(held_again(source));
+    let reused = source.reused;
+    notes.extend((reused > 0).then_some(Note::Reused(reused)));
+    notes.extend(changes(source));
     notes.extend(source.has_open_feedback().then_some(Note::OpenFeedback));
     notes.extend(some(count(|it| it.unequal > 0), Note::Unequal));
     notes.extend(some(count(|it| !it.exact), Note::Rounded));
@@ -171,6 +197,26 @@ fn helped(rows: &[Standing]) -> Option<Note> {
         })
         .collect();
     (!helped.is_empty()).then_some(Note::Helped(helped))
+}
+
+fn held_again(source: &StandingsSource<'_>) -> Option<Note> {
+    let note = |(name, why, trials): &(String, String, usize)| HeldAgainNote {
+        name: name.clone(),
+        why: why.clone(),
+        trials: *trials,
+    };
+    let some: Vec<HeldAgainNote> = source.held_again.iter().map(note).collect();
+    (!some.is_empty()).then_some(Note::HeldAgain(some))
+}
+
+/// What was changed after runs were begun, of each record the last few.
+fn changes(source: &StandingsSource<'_>) -> Vec<Note> {
+    let last = source.records.iter().flat_map(|it| it.manifest().changes.iter().rev().take(5));
+    let note = |it: &fairtrial_record::PlanChange| Note::Changed {
+        on: it.at.chars().take(10).collect(),
+        what: it.what.clone(),
+    };
+    last.map(note).collect()
 }
 
 /// Candidates that have a system text which is not that of the first candidate.

@@ -118,6 +118,10 @@ pub struct StandingsSource<'a> {
     pub candidates: Vec<Candidate>,
     /// The digest of each task.
     pub digests: Vec<Digest>,
+    /// Trials that were set aside and held again: whose, why, and how many.
+    pub held_again: Vec<(String, String, usize)>,
+    /// Answers that were taken over from other records.
+    pub reused: usize,
     /// What each is called here.
     names: Vec<String>,
     /// For each record, the places of its candidates by the names that they have there.
@@ -171,6 +175,8 @@ impl<'a> StandingsSource<'a> {
             not_regraded: 0,
             grading: None,
             candidates: Vec::new(),
+            held_again: Vec::new(),
+            reused: 0,
             digests: tasks.iter().map(|it| it.digest.clone()).collect(),
             names: Vec::new(),
             places: Vec::new(),
@@ -194,6 +200,9 @@ impl<'a> StandingsSource<'a> {
         for (record, placement) in records.iter().zip(&placements) {
             let regraded = source.regraded(record, verdicts)?;
             source.read(record, placement, regraded.as_ref(), candidates)?;
+            source.wanted += record.dropped_over()?;
+            source.held_again.extend(record.held_again()?);
+            source.reused += record.reused_answers()?;
         }
         Ok(source)
     }
@@ -221,7 +230,12 @@ impl<'a> StandingsSource<'a> {
                 let takes = |it: &&String| some.is_empty() || some.contains(it.as_str());
                 let stands: Vec<usize> =
                     own.iter().filter(|it| takes(&it.0)).map(|it| *it.1).collect();
-                self.wanted += stands.len() * manifest.plan.samples as usize;
+                // Of what is no longer in the plan nothing more is wanted.
+                let is_kept = |it: &&usize| !manifest.dropped_tasks.contains(&tasks[**it].name);
+                if !manifest.dropped_candidates.iter().any(|it| it == candidate.name()) {
+                    let kept = stands.iter().filter(is_kept).count();
+                    self.wanted += kept * manifest.plan.samples as usize;
+                }
                 self.stands[place].extend(stands);
                 self.stands[place].sort_unstable();
                 self.stands[place].dedup();
