@@ -180,6 +180,10 @@ fn first_difference(place: &str, was: &Json, is: &Json) -> Option<String> {
     let words = |value: &Json| match value {
         Json::Null => "not set".to_owned(),
         Json::String(text) => text.clone(),
+        Json::Array(items) if items.is_empty() => "none".to_owned(),
+        Json::Array(items) if items.iter().all(Json::is_string) => {
+            items.iter().filter_map(Json::as_str).collect::<Vec<_>>().join(", ")
+        }
         other => other.to_string(),
     };
     Some(format!("`{place}` was {}, now it is {}", words(was), words(is)))

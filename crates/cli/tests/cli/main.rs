@@ -5,6 +5,7 @@
 mod acp;
 mod agents;
 mod answers;
+mod asking;
 mod browser;
 mod compare;
 mod demo;
