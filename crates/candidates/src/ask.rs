@@ -213,6 +213,8 @@ pub struct RequestNote {
     pub thought: String,
     /// How long the host asks to be left alone.
     pub wait: Option<Duration>,
+    /// What it cost, in the plan's currency, where that is told; `None`: as the price says.
+    pub cost: Option<f64>,
 }
 
 /// Hears what came of a request, on any thread.
@@ -256,6 +258,11 @@ pub trait Asker: Send + Sync {
     /// Whether an answer to a first attempt can be expected at all.
     fn has(&self, _task: &str, _sample: u32) -> bool {
         true
+    }
+
+    /// Whether asking is written down as a request: it is one, or it is known what it cost.
+    fn makes_requests_for(&self, _ask: &Ask) -> bool {
+        self.host().is_some()
     }
 
     /// The host that its requests go to, in words; `None` when it makes none.

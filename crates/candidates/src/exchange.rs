@@ -165,6 +165,7 @@ pub(crate) fn note(
         estimated: false,
         thought: String::new(),
         wait: None,
+        cost: None,
     };
     match result {
         Ok(got) => RequestNote {

@@ -11,6 +11,7 @@ mod answered;
 mod ask;
 mod chat;
 mod classify;
+mod command;
 mod completion;
 mod exchange;
 mod meter;
@@ -29,6 +30,7 @@ pub use ask::{
     RequestNote, Role, StepNote, TryAgain, Workspace,
 };
 pub use chat::ChatAsker;
+pub use command::CommandAsker;
 pub use recorded::RecordedAsker;
 pub use relay::{Relay, RelayConfig, RelayUse};
 pub use upstream::{Unreachable, Upstream, UpstreamConfig, UpstreamResponse};

@@ -185,6 +185,7 @@ impl Meter {
             estimated: is_fine && self.tokens.is_none(),
             thought: self.thought,
             wait,
+            cost: None,
         }
     }
 }

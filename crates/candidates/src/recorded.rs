@@ -3,15 +3,18 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
+use std::time::Duration;
 
 use fairtrial_core::answer::{AnswerEnd, Submission};
-use fairtrial_core::plan::RecordedCandidate;
+use fairtrial_core::plan::{RecordedCandidate, Tokens};
 use fairtrial_core::source::{SourceError, parse_jsonl, utf8};
 use fairtrial_core::tree::RelPath;
 use fairtrial_core::verdict::VoidReason;
 use serde::Deserialize;
 
-use crate::ask::{Answered, Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, Workspace};
+use crate::ask::{
+    Answered, Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, RequestNote, Workspace,
+};
 
 /// One line of the file.
 #[derive(Debug, Deserialize)]
@@ -29,6 +32,67 @@ struct RecordedLine {
     cut_off: bool,
     #[serde(default)]
     refused: bool,
+    tokens_input: Option<u64>,
+    #[serde(default)]
+    tokens_cached: u64,
+    tokens_output: Option<u64>,
+    #[serde(default)]
+    tokens_reasoning: u64,
+    /// Seconds until the answer was whole.
+    seconds: Option<f64>,
+    /// Seconds until its first part.
+    first_token_seconds: Option<f64>,
+    /// What it cost, in the plan's currency; `None`: as the price says.
+    cost: Option<f64>,
+}
+
+/// What was written down.
+#[derive(Debug)]
+struct RecordedAnswer {
+    submission: Submission,
+    end: AnswerEnd,
+    /// What is known of the request that brought it; `None`: nothing.
+    request: Option<RequestNote>,
+}
+
+impl RecordedLine {
+    /// What is known of the request.
+    fn request(&self) -> Result<Option<RequestNote>, String> {
+        let span = |key: &str, seconds: Option<f64>| match seconds.map(Duration::try_from_secs_f64)
+        {
+            None => Ok(None),
+            Some(Ok(span)) => Ok(Some(span)),
+            Some(Err(_)) => Err(format!("`{key}` is no number of seconds")),
+        };
+        let (took, first_token) = (
+            span("seconds", self.seconds)?,
+            span("first_token_seconds", self.first_token_seconds)?,
+        );
+        if self.cost.is_some_and(|it| !(it >= 0.0 && it.is_finite())) {
+            return Err("`cost` is a number of at least 0".to_owned());
+        }
+        if self.tokens_input.is_some() != self.tokens_output.is_some() {
+            return Err("`tokens_input` and `tokens_output` come together".to_owned());
+        }
+        let is_known = self.cost.is_some() || self.tokens_input.is_some() || took.is_some();
+        Ok(is_known.then(|| RequestNote {
+            outcome: "answered".to_owned(),
+            detail: String::new(),
+            status: None,
+            took: took.unwrap_or_default(),
+            first_token,
+            tokens: Tokens {
+                input: self.tokens_input.unwrap_or(0),
+                cached: self.tokens_cached.min(self.tokens_input.unwrap_or(0)),
+                output: self.tokens_output.unwrap_or(0),
+                reasoning: self.tokens_reasoning,
+            },
+            estimated: false,
+            thought: String::new(),
+            wait: None,
+            cost: self.cost,
+        }))
+    }
 }
 
 const fn one() -> u32 {
@@ -38,7 +102,7 @@ const fn one() -> u32 {
 /// A candidate whose answers were written down.
 #[derive(Debug)]
 pub struct RecordedAsker {
-    answers: BTreeMap<(String, u32, u32), (Submission, AnswerEnd)>,
+    answers: BTreeMap<(String, u32, u32), RecordedAnswer>,
 }
 
 impl RecordedAsker {
@@ -58,6 +122,10 @@ impl RecordedAsker {
             if line.sample == 0 || line.attempt == 0 {
                 return fail("`sample` and `attempt` count from 1".to_owned());
             }
+            let request = match line.request() {
+                Ok(request) => request,
+                Err(what) => return fail(what),
+            };
             let submission = match (line.answer, line.files, line.patch) {
                 (Some(text), None, None) => Submission::Text(text),
                 (None, Some(files), None) => Submission::Files(
@@ -81,7 +149,7 @@ impl RecordedAsker {
                     return fail("an answer is either `cut_off` or `refused`".to_owned());
                 }
             };
-            answers.insert(key, (submission, end));
+            answers.insert(key, RecordedAnswer { submission, end, request });
         }
         Ok(Self { answers })
     }
@@ -100,8 +168,10 @@ impl RecordedAsker {
     fn reply(&self, ask: &Ask) -> AskReply {
         let key = (ask.task.clone(), ask.sample, ask.attempt);
         let outcome = match self.answers.get(&key) {
-            Some((submission, end)) => {
-                AskOutcome::Answer { submission: submission.clone(), end: *end }
+            Some(known) => {
+                let (submission, end) = (known.submission.clone(), known.end);
+                let outcome = AskOutcome::Answer { submission, end };
+                return AskReply { request: known.request.clone(), ..AskReply::bare(outcome) };
             }
             None if ask.attempt > 1 => AskOutcome::NothingMore,
             None => {
@@ -133,6 +203,11 @@ impl Asker for RecordedAsker {
 
     fn has(&self, task: &str, sample: u32) -> bool {
         self.answers.contains_key(&(task.to_owned(), sample, 1))
+    }
+
+    fn makes_requests_for(&self, ask: &Ask) -> bool {
+        let key = (ask.task.clone(), ask.sample, ask.attempt);
+        self.answers.get(&key).is_some_and(|it| it.request.is_some())
     }
 
     fn host(&self) -> Option<&str> {

@@ -84,6 +84,7 @@ impl Unreachable {
             estimated: false,
             thought: String::new(),
             wait: None,
+            cost: None,
         }
     }
 }

@@ -37,6 +37,8 @@ pub struct FirstPrompt {
     pub task: String,
     /// Whether it is the one for candidates that act.
     pub acts: bool,
+    /// The candidate whose wording is its own; `None`: it is everybody else's.
+    pub candidate: Option<String>,
     /// The prompt, to the letter.
     pub text: String,
     /// Why trials of the task would be void on this machine.

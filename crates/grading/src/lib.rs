@@ -32,6 +32,8 @@ pub use form::{
     Surroundings,
 };
 pub use judge::{Judge, TREES_MAX, limits_of};
-pub use prompt::{Manner, feedback, first_prompt};
+pub use prompt::{
+    Manner, PromptParts, PromptTemplates, RepairParts, TemplateError, prompt_parts, repair_parts,
+};
 pub use submission::{JudgeOptions, JudgedSubmission};
 pub use tools::{Tool, ToolMissing, Toolbox};

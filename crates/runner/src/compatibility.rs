@@ -109,6 +109,7 @@ fn settings(plan: &Plan) -> Json {
         "currency": plan.currency,
         "leave_out": plan.leave_out,
         "stop_when_stuck": plan.stop_when_stuck,
+        "prompt": plan.prompt,
     })
 }
 

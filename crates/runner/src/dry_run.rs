@@ -48,6 +48,7 @@ pub fn dry_run(
     let mut prompts = Vec::new();
     for (task, entry) in &preparation.tasks {
         let takers = plan.candidates.iter().filter(|it| it.takes(task));
+        let takers = takers.filter(|it| !entry.own_prompts.contains_key(it.name()));
         let acting: Vec<bool> =
             takers.filter_map(|it| preparation.askers.get(it.name())).map(|it| it.acts()).collect();
         for acts in [false, true].into_iter().filter(|it| acting.contains(it)) {
@@ -55,6 +56,16 @@ pub fn dry_run(
             prompts.push(FirstPrompt {
                 task: task.clone(),
                 acts,
+                candidate: None,
+                text: text.clone(),
+                unfit: entry.unfit.clone(),
+            });
+        }
+        for (candidate, text) in &entry.own_prompts {
+            prompts.push(FirstPrompt {
+                task: task.clone(),
+                acts: false,
+                candidate: Some(candidate.clone()),
                 text: text.clone(),
                 unfit: entry.unfit.clone(),
             });

@@ -1,20 +1,20 @@
 //! From a plan's file to everything that a run needs, checked before anything is asked.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use fairtrial_candidates::{
-    AcpAsker, ActorAsker, AgentAsker, Asker, AskerError, ChatAsker, RecordedAsker,
+    AcpAsker, ActorAsker, AgentAsker, Asker, AskerError, ChatAsker, CommandAsker, RecordedAsker,
 };
-use fairtrial_core::language::Languages;
+use fairtrial_core::language::{LanguageDefinition, Languages};
 use fairtrial_core::limits::{LimitSettings, Limits};
 use fairtrial_core::plan::{AgentCandidate, Candidate, ChatCandidate, Plan};
 use fairtrial_core::source::{SourceError, utf8};
 use fairtrial_core::task::DocketSettings;
 use fairtrial_grading::{
-    Docket, FolderError, Judge, JudgeError, Manner, PosedTask, TREES_MAX, Tool, ToolMissing,
-    Toolbox, first_prompt, limits_of, read_docket, read_file,
+    Docket, FolderError, Judge, JudgeError, Manner, PosedTask, PromptTemplates, Start, TREES_MAX,
+    TemplateError, Tool, ToolMissing, Toolbox, limits_of, prompt_parts, read_docket, read_file,
 };
 use fairtrial_record::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
 use fairtrial_sandbox::{Demand, Layer, Sandbox, SandboxError, Tier};
@@ -31,8 +31,67 @@ pub struct PlannedTask {
     pub prompt: String,
     /// The first prompt, the same for every candidate that acts.
     pub acting_prompt: String,
+    /// The first prompts of candidates whose wording is their own.
+    pub own_prompts: BTreeMap<String, String>,
     /// Why the task does not hold on this machine; `None` when it does, or nobody looked.
     pub unfit: Option<String>,
+}
+
+impl PlannedTask {
+    /// The first prompt of a candidate that answers in this manner.
+    #[must_use]
+    pub fn first_prompt(&self, candidate: &str, manner: Manner) -> &str {
+        match (self.own_prompts.get(candidate), manner) {
+            (Some(own), _) => own,
+            (None, Manner::Says) => &self.prompt,
+            (None, Manner::Acts) => &self.acting_prompt,
+        }
+    }
+
+    /// Words the prompts anew.
+    fn word(
+        &mut self,
+        wording: &Wording,
+        definition: &LanguageDefinition,
+        version: &str,
+        start: Option<&Start>,
+    ) {
+        let parts =
+            |manner| prompt_parts(&self.task, start, definition, version, &self.limits, manner);
+        let (says, acts) = (parts(Manner::Says), parts(Manner::Acts));
+        self.prompt = wording.templates.first(None, &says);
+        self.acting_prompt = wording.templates.first(None, &acts);
+        for candidate in wording.templates.with_own_first() {
+            let parts = if wording.acting.contains(candidate) { &acts } else { &says };
+            let prompt = wording.templates.first(Some(candidate), parts);
+            self.own_prompts.insert(candidate.to_owned(), prompt);
+        }
+    }
+}
+
+/// How prompts are worded.
+pub(crate) struct Wording {
+    /// The templates of the plan and its candidates.
+    pub templates: PromptTemplates,
+    /// Candidates that act.
+    acting: BTreeSet<String>,
+}
+
+impl Wording {
+    /// As shipped.
+    pub fn shipped() -> Self {
+        Self { templates: PromptTemplates::shipped(), acting: BTreeSet::new() }
+    }
+
+    /// As a plan has it.
+    fn of_plan(plan: &Plan) -> Result<Self, TemplateError> {
+        let own = plan.candidates.iter().filter_map(|it| Some((it.name(), it.prompt()?)));
+        let acts = plan.candidates.iter().filter(|it| it.acts());
+        Ok(Self {
+            templates: PromptTemplates::parse(&plan.prompt, own)?,
+            acting: acts.map(|it| it.name().to_owned()).collect(),
+        })
+    }
 }
 
 /// Everything that a run needs.
@@ -49,6 +108,8 @@ pub struct Preparation {
     pub askers: BTreeMap<String, Box<dyn Asker>>,
     /// What the record will say of the run, but for the times.
     pub manifest: Manifest,
+    /// How what goes back after a failure is worded.
+    pub templates: PromptTemplates,
     /// What a person should know before the run: missing tools, answers for unknown tasks.
     pub notes: Vec<String>,
 }
@@ -56,6 +117,9 @@ pub struct Preparation {
 /// Why a plan cannot be run.
 #[derive(Debug, thiserror::Error)]
 pub enum PrepareError {
+    /// The wording of a prompt cannot be used.
+    #[error(transparent)]
+    Template(#[from] TemplateError),
     /// A pattern of files that are left out is none.
     #[error("`leave_out` of the plan: {0}")]
     LeaveOut(String),
@@ -144,7 +208,10 @@ impl Preparation {
                     let asker = AcpAsker::new(&agent, &self.base, |_| None)?;
                     self.askers.insert(agent.name, Box::new(asker));
                 }
-                Candidate::Agent(_) | Candidate::Acp(_) | Candidate::Recorded(_) => {}
+                Candidate::Agent(_)
+                | Candidate::Acp(_)
+                | Candidate::Command(_)
+                | Candidate::Recorded(_) => {}
             }
         }
         Ok(())
@@ -180,9 +247,10 @@ const HELPER: &str = "/proc/self/exe";
 pub fn prepare(path: &Path, options: &PrepareOptions<'_>) -> Result<Preparation, PrepareError> {
     let base = path.parent().unwrap_or(Path::new("."));
     let plan = Plan::parse(&path.display().to_string(), &read_text(path)?)?;
+    let sources = Sources { wording: Wording::of_plan(&plan)?, ..Sources::of_plan(&plan, base) };
     let JudgingSetup { mut tasks, judge, machine, task_notes, mut notes } =
-        JudgingSetup::prepare(&plan.limits, &Sources::of_plan(&plan, base), options)?;
-    make_ready(&mut tasks, &judge, options.progress, &mut notes);
+        JudgingSetup::prepare(&plan.limits, &sources, options)?;
+    make_ready(&mut tasks, &judge, &sources.wording, options.progress, &mut notes);
     let askers = make_askers(&plan, base, options.env, &tasks, &mut notes)?;
     let mut machine = machine;
     machine.tools.extend(versions(&askers, judge.sandbox()));
@@ -197,7 +265,8 @@ pub fn prepare(path: &Path, options: &PrepareOptions<'_>) -> Result<Preparation,
         dropped_candidates: Vec::new(),
         dropped_tasks: Vec::new(),
     };
-    Ok(Preparation { plan, base: base.to_owned(), tasks, judge, askers, manifest, notes })
+    let (base, templates) = (base.to_owned(), sources.wording.templates);
+    Ok(Preparation { plan, base, tasks, judge, askers, manifest, templates, notes })
 }
 
 /// What judging takes: tasks, and who judges them.
@@ -221,6 +290,8 @@ pub(crate) struct Sources {
     pub languages: Vec<PathBuf>,
     /// Patterns of files that are taken out of repositories.
     pub leave_out: Vec<String>,
+    /// How prompts are worded.
+    pub wording: Wording,
 }
 
 impl Sources {
@@ -230,6 +301,7 @@ impl Sources {
             dockets: plan.docket.folders().iter().map(|folder| base.join(folder)).collect(),
             languages: plan.languages.iter().map(|file| base.join(file)).collect(),
             leave_out: plan.leave_out.clone(),
+            wording: Wording::shipped(),
         }
     }
 }
@@ -262,7 +334,8 @@ impl JudgingSetup {
             for task in docket.tasks {
                 let name = task.name.clone();
                 task_notes.push(task_note(&docket.settings, &task));
-                let entry = planned(&docket.settings, task, limits, &languages, &tools);
+                let entry =
+                    planned(&docket.settings, task, limits, &languages, &tools, &sources.wording);
                 if tasks.insert(name.clone(), entry).is_some() {
                     return Err(PrepareError::TaskTwice(name));
                 }
@@ -317,16 +390,23 @@ fn planned(
     limits: &LimitSettings,
     languages: &Languages,
     tools: &Toolbox,
+    wording: &Wording,
 ) -> PlannedTask {
     let limits = limits_of(languages, docket, &task, limits);
     let version = tools.get(&task.language).map(|tool| tool.version.clone()).unwrap_or_default();
     let definition = languages.find(&task.language);
-    let prompt = |manner| {
-        let prompt = definition.map(|it| first_prompt(&task, None, it, &version, &limits, manner));
-        prompt.unwrap_or_default()
+    let mut planned = PlannedTask {
+        task,
+        limits,
+        prompt: String::new(),
+        acting_prompt: String::new(),
+        own_prompts: BTreeMap::new(),
+        unfit: None,
     };
-    let (prompt, acting_prompt) = (prompt(Manner::Says), prompt(Manner::Acts));
-    PlannedTask { task, limits, prompt, acting_prompt, unfit: None }
+    if let Some(definition) = definition {
+        planned.word(wording, definition, &version, None);
+    }
+    planned
 }
 
 /// Makes repositories ready, and sees whether their tasks hold, before anybody is asked. What stands in their
@@ -334,6 +414,7 @@ fn planned(
 fn make_ready(
     tasks: &mut BTreeMap<String, PlannedTask>,
     judge: &Judge,
+    wording: &Wording,
     progress: &dyn Fn(&str),
     notes: &mut Vec<String>,
 ) {
@@ -344,10 +425,7 @@ fn make_ready(
                 let language = entry.task.language.as_str();
                 let version = judge.tools().get(language).map(|it| it.version.clone());
                 if let Some(definition) = judge.languages().find(language) {
-                    let (task, version) = (&entry.task, version.unwrap_or_default());
-                    let (start, limits) = (Some(&start), &entry.limits);
-                    entry.prompt =
-                        first_prompt(task, start, definition, &version, limits, Manner::Says);
+                    entry.word(wording, definition, &version.unwrap_or_default(), Some(&start));
                 }
             }
             Err(error @ JudgeError::ToolMissing(_)) => drop(error),
@@ -390,6 +468,7 @@ fn make_askers(
             Candidate::Chat(chat) => chat_asker(chat, base, env)?,
             Candidate::Agent(agent) => Box::new(AgentAsker::new(agent, base, env)?),
             Candidate::Acp(agent) => Box::new(AcpAsker::new(agent, base, env)?),
+            Candidate::Command(command) => Box::new(CommandAsker::new(command, base, env)?),
             Candidate::Recorded(recorded) => {
                 let file = base.join(&recorded.path);
                 let bytes = read_file(&file, ANSWERS_MAX).map_err(|source| {

@@ -7,7 +7,7 @@ use fairtrial_core::limits::LimitSettings;
 use fairtrial_core::verdict::FailReason;
 use fairtrial_grading::JudgeError;
 
-use crate::prepare::{JudgingSetup, PrepareError, PrepareOptions, Sources};
+use crate::prepare::{JudgingSetup, PrepareError, PrepareOptions, Sources, Wording};
 
 /// Which task, and what is read.
 #[derive(Debug, Clone)]
@@ -72,6 +72,7 @@ pub fn read_text(
         dockets: vec![docket.to_owned()],
         languages: options.languages.clone(),
         leave_out: Vec::new(),
+        wording: Wording::shipped(),
     };
     let setup = JudgingSetup::prepare(&LimitSettings::default(), &sources, prepare)?;
     let entry = setup.tasks.get(name).ok_or_else(no_task)?;

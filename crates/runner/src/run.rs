@@ -118,7 +118,8 @@ pub fn run_trials(
     counter.left_out = left_out;
     let limits = Concurrency { asking: plan.parallel as usize, judging: options.judging };
     let scheduler = scheduler(preparation, &record, waiting, limits)?;
-    let spec = RunSpec { plan, tasks: &preparation.tasks, world: preparation };
+    let (tasks, templates) = (&preparation.tasks, &preparation.templates);
+    let spec = RunSpec { plan, tasks, templates, world: preparation };
     let start = SessionStart { scheduler, known, counter, trying: options.trying };
     let session = Session::new(spec, &mut record, start, observer);
     let doing = Doing { preparation, reused: reused.as_ref() };
@@ -241,7 +242,7 @@ fn drive(
                             let _ = hear.send(Heard::Done(RunEvent::Asked(key, Box::new(reply))));
                             continue;
                         }
-                        if asker.host().is_some() {
+                        if asker.makes_requests_for(&ask) {
                             session.requested(&key, None)?;
                         }
                         let answered = move |reply| {
@@ -526,11 +527,8 @@ fn set_aside(
         let rows: Vec<(TrialKey, &str)> = own
             .map(|(key, _)| {
                 let entry = &preparation.tasks[&key.task];
-                let prompt = match preparation.manner(&key.candidate) {
-                    Manner::Says => entry.prompt.as_str(),
-                    Manner::Acts => entry.acting_prompt.as_str(),
-                };
-                (key.clone(), prompt)
+                let manner = preparation.manner(&key.candidate);
+                (key.clone(), entry.first_prompt(&key.candidate, manner))
             })
             .collect();
         record.set_aside(&rows, why, &at)?;

@@ -12,7 +12,7 @@ use fairtrial_core::plan::{Candidate, Feedback, Plan, Price, Spending};
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::trouble::StepWatch;
 use fairtrial_core::verdict::{Verdict, VoidReason};
-use fairtrial_grading::{JudgedSubmission, Manner, feedback};
+use fairtrial_grading::{JudgedSubmission, Manner, PromptTemplates, repair_parts};
 use fairtrial_record::{
     NewAnswer, NewJudgement, NewStep, Record, RecordError, RequestResult, TrialSummary,
 };
@@ -59,6 +59,8 @@ pub struct RunSpec<'a> {
     pub plan: &'a Plan,
     /// The tasks, by name.
     pub tasks: &'a BTreeMap<String, PlannedTask>,
+    /// How what goes back after a failure is worded.
+    pub templates: &'a PromptTemplates,
     /// What else there is.
     pub world: &'a dyn World,
 }
@@ -363,11 +365,8 @@ impl<'a> Session<'a> {
             let withdrawn = self.scheduler.withdraw(|it| owner.binds(it));
             let spec = self.spec;
             let prompt = |key: &TrialKey| {
-                let entry = &spec.tasks[&key.task];
-                match spec.world.manner(&key.candidate) {
-                    Manner::Says => entry.prompt.as_str(),
-                    Manner::Acts => entry.acting_prompt.as_str(),
-                }
+                let manner = spec.world.manner(&key.candidate);
+                spec.tasks[&key.task].first_prompt(&key.candidate, manner)
             };
             // Those that were void before stay what they are.
             let (old, new): (Vec<_>, Vec<_>) =
@@ -423,10 +422,7 @@ impl<'a> Session<'a> {
         let (attempts, stuck_at) = (plan.attempts, plan.stop_when_stuck);
         let terms = TrialTerms { attempts, stuck_at, system };
         let entry = &self.spec.tasks[&key.task];
-        let prompt = match world.manner(&key.candidate) {
-            Manner::Says => entry.prompt.as_str(),
-            Manner::Acts => entry.acting_prompt.as_str(),
-        };
+        let prompt = entry.first_prompt(&key.candidate, world.manner(&key.candidate));
         let row = match self.known.remove(&key) {
             Some(known) => {
                 if known.verdict.is_some() {
@@ -644,6 +640,7 @@ impl<'a> Session<'a> {
     ) -> Result<(), RecordError> {
         let retries = match self.candidate(&key.candidate) {
             Some(Candidate::Chat(chat)) => chat.retries,
+            Some(Candidate::Command(command)) => command.retries,
             Some(Candidate::Agent(_) | Candidate::Acp(_)) => AGENT_RETRIES,
             _ => 0,
         };
@@ -690,7 +687,10 @@ impl<'a> Session<'a> {
         let ends = trial.would_end(verdict);
         let manner = spec.world.manner(&key.candidate);
         let task = &spec.tasks[&key.task].task;
-        let text = (!ends).then(|| feedback(spec.plan.feedback, &judged.judgement, task, manner));
+        let text = (!ends).then(|| {
+            let parts = repair_parts(spec.plan.feedback, &judged.judgement, task, manner);
+            spec.templates.repair(&key.candidate, &parts)
+        });
         let at = spec.world.now();
         self.record.commit_judgement(
             key,
@@ -777,7 +777,7 @@ fn result(note: RequestNote, price: Price) -> RequestResult {
         first_token: note.first_token.map(|it| it.as_secs_f64()),
         tokens: note.tokens,
         estimated: note.estimated,
-        cost: price.of(note.tokens),
+        cost: note.cost.unwrap_or_else(|| price.of(note.tokens)),
         thought: note.thought,
     }
 }
@@ -867,6 +867,7 @@ mod tests {
                     limits: Limits::default(),
                     prompt: "Say it.".to_owned(),
                     acting_prompt: String::new(),
+                    own_prompts: BTreeMap::new(),
                     unfit: None,
                 },
             )
@@ -913,7 +914,8 @@ mod tests {
         let waiting: Vec<_> = order.iter().filter(is_waiting).cloned().collect();
         let counter = Counter::new(&["auk"], &order, &known, &waiting);
         let limits = scheduler::Concurrency { asking: 2, judging: 1 };
-        let spec = RunSpec { plan: &plan, tasks: &tasks, world: &Calm };
+        let templates = PromptTemplates::shipped();
+        let spec = RunSpec { plan: &plan, tasks: &tasks, templates: &templates, world: &Calm };
         let host = scheduler::CandidateHost {
             candidate: "auk".to_owned(),
             host: "http://a".to_owned(),
@@ -937,6 +939,7 @@ mod tests {
             estimated: false,
             thought: String::new(),
             wait: None,
+            cost: None,
         }
     }
 

@@ -1,6 +1,6 @@
 //! Proves a docket: do its tests tell right answers from wrong ones, every time?
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::sync::atomic::AtomicBool;
 
@@ -14,7 +14,7 @@ use fairtrial_grading::{Judge, JudgeOptions, PosedTask};
 use fairtrial_sandbox::Tier;
 
 use crate::pool::work_through;
-use crate::prepare::{JudgingSetup, PlannedTask, PrepareError, PrepareOptions, Sources};
+use crate::prepare::{JudgingSetup, PlannedTask, PrepareError, PrepareOptions, Sources, Wording};
 
 /// Which docket, and what of it.
 #[derive(Debug, Clone)]
@@ -72,6 +72,7 @@ pub fn vet(
         dockets: vec![options.docket.clone()],
         languages: options.languages.clone(),
         leave_out: Vec::new(),
+        wording: Wording::shipped(),
     };
     let setup = JudgingSetup::prepare(&LimitSettings::default(), &sources, prepare)?;
     for name in &options.tasks {
@@ -123,6 +124,7 @@ fn own_process(entry: &PlannedTask, judge: &Judge) -> Option<ProcessChoice> {
         limits: entry.limits,
         prompt: String::new(),
         acting_prompt: String::new(),
+        own_prompts: BTreeMap::new(),
         unfit: None,
     };
     let right: Vec<_> = items(&elsewhere).filter(|it| it.right).collect();

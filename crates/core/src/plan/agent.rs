@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use super::budget::Caps;
 use super::endpoint::{HeaderText, Patience, address_fault, two_minutes};
 use super::price::Price;
+use super::prompt::PromptSettings;
 use crate::limits::{Bytes, Span};
 
 /// The kinds of tool calls of the Agent Client Protocol.
@@ -69,6 +70,9 @@ pub struct AgentCandidate {
     /// What its tokens cost.
     #[serde(default)]
     pub price: Price,
+    /// The wording of its prompts, where it has its own.
+    #[serde(default, skip_serializing_if = "PromptSettings::is_default")]
+    pub prompt: PromptSettings,
     /// What it may spend on all its trials together.
     #[serde(default, skip_serializing_if = "Caps::is_none")]
     pub budget: Caps,

@@ -7,7 +7,9 @@ use serde::{Deserialize, Serialize};
 use super::agent::AgentCandidate;
 use super::budget::Caps;
 use super::chat::ChatCandidate;
+use super::command::CommandCandidate;
 use super::price::Price;
+use super::prompt::PromptSettings;
 
 /// Who stands trial, with its full configuration.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -15,6 +17,8 @@ use super::price::Price;
 pub enum Candidate {
     /// A model behind a chat-completions endpoint.
     Chat(ChatCandidate),
+    /// A program that asks for us.
+    Command(CommandCandidate),
     /// Answers that were written down.
     Recorded(RecordedCandidate),
     /// A program that changes the files itself.
@@ -31,9 +35,16 @@ pub struct RecordedCandidate {
     pub name: String,
     /// The JSON Lines file of answers, beside the plan unless absolute.
     pub path: String,
+    /// What tokens cost, where the lines count them.
+    #[serde(default, skip_serializing_if = "is_free")]
+    pub price: Price,
     /// Free labels.
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
+}
+
+fn is_free(price: &Price) -> bool {
+    *price == Price::default()
 }
 
 impl Candidate {
@@ -42,6 +53,7 @@ impl Candidate {
     pub fn name(&self) -> &str {
         match self {
             Self::Chat(chat) => &chat.name,
+            Self::Command(command) => &command.name,
             Self::Recorded(recorded) => &recorded.name,
             Self::Agent(agent) | Self::Acp(agent) => &agent.name,
         }
@@ -52,6 +64,7 @@ impl Candidate {
     pub fn labels(&self) -> &BTreeMap<String, String> {
         match self {
             Self::Chat(chat) => &chat.labels,
+            Self::Command(command) => &command.labels,
             Self::Recorded(recorded) => &recorded.labels,
             Self::Agent(agent) | Self::Acp(agent) => &agent.labels,
         }
@@ -62,6 +75,7 @@ impl Candidate {
     pub fn tasks(&self) -> &[String] {
         match self {
             Self::Chat(chat) => &chat.tasks,
+            Self::Command(command) => &command.tasks,
             Self::Agent(agent) | Self::Acp(agent) => &agent.tasks,
             Self::Recorded(_) => &[],
         }
@@ -78,6 +92,7 @@ impl Candidate {
     pub fn system(&self) -> Option<&str> {
         match self {
             Self::Chat(chat) => chat.system.as_deref(),
+            Self::Command(command) => command.system.as_deref(),
             Self::Recorded(_) | Self::Agent(_) | Self::Acp(_) => None,
         }
     }
@@ -88,8 +103,30 @@ impl Candidate {
         match self {
             Self::Chat(chat) => Some(&chat.endpoint),
             Self::Agent(agent) | Self::Acp(agent) => agent.endpoint.as_deref(),
+            Self::Command(_) | Self::Recorded(_) => None,
+        }
+    }
+
+    /// Whether it works on files, rather than answering in words.
+    #[must_use]
+    pub fn acts(&self) -> bool {
+        match self {
+            Self::Chat(chat) => chat.acts,
+            Self::Agent(_) | Self::Acp(_) => true,
+            Self::Command(_) | Self::Recorded(_) => false,
+        }
+    }
+
+    /// The wording of its prompts, where it has its own.
+    #[must_use]
+    pub fn prompt(&self) -> Option<&PromptSettings> {
+        match self {
+            Self::Chat(chat) => Some(&chat.prompt),
+            Self::Command(command) => Some(&command.prompt),
+            Self::Agent(agent) | Self::Acp(agent) => Some(&agent.prompt),
             Self::Recorded(_) => None,
         }
+        .filter(|it| !it.is_default())
     }
 
     /// What it may spend, where it has caps of its own.
@@ -97,18 +134,20 @@ impl Candidate {
     pub fn budget(&self) -> Caps {
         match self {
             Self::Chat(chat) => chat.budget,
+            Self::Command(command) => command.budget,
             Self::Agent(agent) | Self::Acp(agent) => agent.budget,
             Self::Recorded(_) => Caps::default(),
         }
     }
 
-    /// What it costs; recorded answers cost nothing.
+    /// What its tokens cost.
     #[must_use]
     pub fn price(&self) -> Price {
         match self {
             Self::Chat(chat) => chat.price,
+            Self::Command(command) => command.price,
             Self::Agent(agent) | Self::Acp(agent) => agent.price,
-            Self::Recorded(_) => Price::default(),
+            Self::Recorded(recorded) => recorded.price,
         }
     }
 }

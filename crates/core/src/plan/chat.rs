@@ -8,6 +8,7 @@ use super::agent::AgentLimits;
 use super::budget::Caps;
 use super::endpoint::{HeaderText, Patience, address_fault, sixteen_mib, two_minutes};
 use super::price::Price;
+use super::prompt::PromptSettings;
 use crate::limits::{Bytes, Span};
 
 /// A model behind a chat-completions endpoint.
@@ -62,6 +63,9 @@ pub struct ChatCandidate {
     /// What it costs.
     #[serde(default)]
     pub price: Price,
+    /// The wording of its prompts, where it has its own.
+    #[serde(default, skip_serializing_if = "PromptSettings::is_default")]
+    pub prompt: PromptSettings,
     /// What it may spend on all its trials together.
     #[serde(default, skip_serializing_if = "Caps::is_none")]
     pub budget: Caps,

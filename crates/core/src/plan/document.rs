@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use super::budget::Budget;
 use super::candidate::Candidate;
 use super::host::HostSettings;
+use super::prompt::PromptSettings;
 use crate::limits::LimitSettings;
 use crate::source::{SourceError, parse_toml};
 use crate::verdict::{UnknownWord, worded};
@@ -68,6 +69,9 @@ pub struct Plan {
     /// agents.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub leave_out: Vec<String>,
+    /// The wording of prompts, for all candidates that have none of their own.
+    #[serde(default, skip_serializing_if = "PromptSettings::is_default")]
+    pub prompt: PromptSettings,
     /// What every random choice depends on.
     #[serde(default)]
     pub seed: u64,
@@ -214,7 +218,8 @@ impl Plan {
                 Candidate::Chat(chat) => chat.check()?,
                 Candidate::Agent(agent) => agent.check(false)?,
                 Candidate::Acp(agent) => agent.check(true)?,
-                Candidate::Recorded(_) => {}
+                Candidate::Command(command) => command.check()?,
+                Candidate::Recorded(recorded) => recorded.price.check(&recorded.name)?,
             }
         }
         Ok(())
@@ -275,7 +280,7 @@ mod tests {
             (
                 "\"chat\"",
                 "\"cat\"",
-                "unknown variant `cat`, expected one of `chat`, `recorded`, `agent`, `acp`",
+                "unknown variant `cat`, expected one of `chat`, `command`, `recorded`, `agent`, `acp`",
             ),
             ("model =", "modell =", "unknown field `modell`"),
             ("= 3", "= 0", "`samples` is 1 to 1000, not 0"),

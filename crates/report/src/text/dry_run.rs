@@ -43,7 +43,11 @@ pub fn dry_run_text(out: &mut dyn Write, dry: &DryRun, style: Style) -> io::Resu
         }
     }
     for prompt in &dry.prompts {
-        let to = if prompt.acts { "first prompt of those that act" } else { "first prompt" };
+        let to = match (&prompt.candidate, prompt.acts) {
+            (Some(candidate), _) => format!("first prompt of {}", safe(candidate)),
+            (None, true) => "first prompt of those that act".to_owned(),
+            (None, false) => "first prompt".to_owned(),
+        };
         let void = prompt.unfit.as_ref().map(|why| format!("; void here: {}", safe(why)));
         let head = format!("{}: {to}{}", safe(&prompt.task), void.unwrap_or_default());
         block(out, &head, &prompt.text, style)?;

@@ -229,7 +229,7 @@ fn sentence(note: &Note) -> String {
         Note::OtherPrompts(names) => {
             let names = first_few(names.iter().map(|it| safe(it).into_owned()).collect());
             format!(
-                "Not the same prompt: {names} had another system text than the first candidate."
+                "Not the same prompt: {names} had another system text or wording than the first candidate."
             )
         }
         Note::Within(attempts) => {

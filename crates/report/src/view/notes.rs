@@ -222,8 +222,16 @@ fn changes(source: &StandingsSource<'_>) -> Vec<Note> {
 /// Candidates that have a system text which is not that of the first candidate.
 fn other_prompts(source: &StandingsSource<'_>) -> Option<Note> {
     let of = |results: &Results, place: usize| results.candidates()[place].clone();
-    let first = source.candidates.first()?.system();
-    let others = source.candidates.iter().enumerate().filter(|it| it.1.system() != first);
+    let wording = |it: &fairtrial_core::plan::Candidate| {
+        (it.system().map(str::to_owned), it.prompt().cloned())
+    };
+    // Whose answers were written down was asked elsewhere.
+    let is_asked = |it: &fairtrial_core::plan::Candidate| {
+        !matches!(it, fairtrial_core::plan::Candidate::Recorded(_))
+    };
+    let first = wording(source.candidates.iter().find(|it| is_asked(it))?);
+    let others = source.candidates.iter().enumerate();
+    let others = others.filter(|it| is_asked(it.1) && wording(it.1) != first);
     let names: Vec<String> = others.map(|it| of(&source.results, it.0)).collect();
     (!names.is_empty()).then_some(Note::OtherPrompts(names))
 }

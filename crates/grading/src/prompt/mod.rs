@@ -4,6 +4,8 @@
 //! kind of failure, and, where the task says so, how many passed: whatever an answer can put into a
 //! message while a sealed test runs could carry that test back. Only [`Feedback::Open`] tells more.
 
+mod templates;
+
 use std::fmt::Write as _;
 
 use fairtrial_core::judgement::{Judgement, TestOutcome};
@@ -16,6 +18,8 @@ use fairtrial_core::verdict::{FailReason, Verdict};
 
 use crate::docket::PosedTask;
 use crate::form::Start;
+
+pub use templates::{PromptParts, PromptTemplates, RepairParts, TemplateError};
 
 /// Given files longer than this are named, not shown, in bytes.
 const SHOWN_MAX: usize = 32 << 10;
@@ -32,53 +36,51 @@ pub enum Manner {
     Acts,
 }
 
-/// The first prompt of a trial. `version` is what the language's tool says of itself; `start` is what the
+/// What the first prompt of a trial is made of. `version` is what the language's tool says of itself; `start` is what the
 /// answer starts from, where that had to be made ready.
 #[must_use]
-pub fn first_prompt(
+pub fn prompt_parts(
     task: &PosedTask,
     start: Option<&Start>,
     definition: &LanguageDefinition,
     version: &str,
     limits: &Limits,
     manner: Manner,
-) -> String {
-    let mut out = format!("{}\n", task.statement);
+) -> PromptParts {
     // Who acts finds them in its folder.
     let files = match manner {
         Manner::Says => shown_files(task, start),
         Manner::Acts => WorkTree::new(),
     };
-    if !files.is_empty() {
-        out.push_str("\n## Files that are there\n");
-        for (path, node) in files.iter() {
-            let bytes = match node {
-                Node::File { bytes, .. } => bytes,
-                Node::Link { to } => {
-                    let to = String::from_utf8_lossy(to);
-                    let _ = write!(out, "\n`{path}` (a link to `{to}`)\n");
-                    continue;
-                }
-            };
-            match std::str::from_utf8(bytes) {
-                Ok(text) if text.len() <= SHOWN_MAX => {
-                    let fence = fence_for(text);
-                    let text = text.trim_end_matches('\n');
-                    let _ = write!(out, "\n`{path}`:\n\n{fence}\n{text}\n{fence}\n");
-                }
-                _ => {
-                    let _ = write!(out, "\n`{path}` ({} bytes, not shown)\n", bytes.len());
-                }
+    let mut shown = String::new();
+    for (path, node) in files.iter() {
+        let bytes = match node {
+            Node::File { bytes, .. } => bytes,
+            Node::Link { to } => {
+                let to = String::from_utf8_lossy(to);
+                let _ = write!(shown, "\n`{path}` (a link to `{to}`)\n");
+                continue;
+            }
+        };
+        match std::str::from_utf8(bytes) {
+            Ok(text) if text.len() <= SHOWN_MAX => {
+                let fence = fence_for(text);
+                let text = text.trim_end_matches('\n');
+                let _ = write!(shown, "\n`{path}`:\n\n{fence}\n{text}\n{fence}\n");
+            }
+            _ => {
+                let _ = write!(shown, "\n`{path}` ({} bytes, not shown)\n", bytes.len());
             }
         }
     }
-    let examples = task.form.examples(definition.dialect());
-    if !examples.is_empty() {
-        let _ = write!(out, "\n## Examples\n\n{examples}");
+    PromptParts {
+        statement: task.statement.clone(),
+        files: shown,
+        examples: task.form.examples(definition.dialect()),
+        answer: instructions(task, definition, version, limits, manner),
+        language: definition.title.clone(),
+        title: task.title.clone(),
     }
-    let said = instructions(task, definition, version, limits, manner);
-    let _ = write!(out, "\n## Your answer\n\n{said}");
-    out
 }
 
 /// The files that stand in a prompt: those that are given, or those of a repository that the task names.
@@ -130,40 +132,49 @@ const ACTING: &str = "You are in the folder of the files. Change them there: wha
 /// How it gives a corrected one.
 const ACTING_AGAIN: &str = "The files are as you left them. Correct them there.";
 
-/// What goes back to a candidate whose answer failed.
+/// What goes back to a candidate whose answer failed is made of this.
 #[must_use]
-pub fn feedback(mode: Feedback, judgement: &Judgement, task: &PosedTask, manner: Manner) -> String {
-    let mut out = format!("Your answer did not pass: {}.\n", explain(judgement.verdict));
+pub fn repair_parts(
+    mode: Feedback,
+    judgement: &Judgement,
+    task: &PosedTask,
+    manner: Manner,
+) -> RepairParts {
     let (passed, total) = judgement.counts();
-    if task.tell_passed && total > 0 {
-        let _ = writeln!(out, "Of {total} hidden tests, {passed} passed.");
-    }
-    if mode != Feedback::Verdict
-        && let Some(message) = &judgement.message
-    {
+    let counts = match task.tell_passed && total > 0 {
+        true => format!("Of {total} hidden tests, {passed} passed."),
+        false => String::new(),
+    };
+    let message = judgement.message.as_deref().filter(|_| mode != Feedback::Verdict);
+    let message = message.map(|message| {
         let text = head_and_tail(message, MESSAGE_MAX);
         let fence = fence_for(&text);
-        let _ = write!(out, "\nWhat was reported:\n\n{fence}\n{}\n{fence}\n", text.trim_end());
-    }
+        format!("{fence}\n{}\n{fence}", text.trim_end())
+    });
     let failed = |visible| {
         judgement.tests.iter().filter(move |it| it.visible == visible && it.failed.is_some())
     };
+    let mut tests = String::new();
     if mode != Feedback::Verdict {
         for test in failed(true) {
-            out.push_str(&failed_test("visible example", test));
+            tests.push_str(&failed_test("visible example", test));
         }
     }
     if mode == Feedback::Open
         && let Some(test) = failed(false).next()
     {
-        out.push_str(&failed_test("hidden test", test));
+        tests.push_str(&failed_test("hidden test", test));
     }
-    let again = match manner {
-        Manner::Says => task.form.answer().repair(),
-        Manner::Acts => ACTING_AGAIN.to_owned(),
-    };
-    let _ = write!(out, "\n{again}\n");
-    out
+    RepairParts {
+        verdict: explain(judgement.verdict).to_owned(),
+        counts,
+        message: message.unwrap_or_default(),
+        tests,
+        again: match manner {
+            Manner::Says => task.form.answer().repair(),
+            Manner::Acts => ACTING_AGAIN.to_owned(),
+        },
+    }
 }
 
 fn failed_test(what: &str, test: &TestOutcome) -> String {
@@ -218,6 +229,31 @@ mod tests {
         ];
         let tree = files.iter().map(|(p, b)| (RelPath::parse(p).unwrap(), b.as_bytes().to_vec()));
         Docket::parse("d", &tree.collect(), &Languages::shipped()).unwrap().tasks.remove(0)
+    }
+
+    fn first_prompt(
+        task: &PosedTask,
+        start: Option<&Start>,
+        definition: &LanguageDefinition,
+        version: &str,
+        limits: &Limits,
+        manner: Manner,
+    ) -> String {
+        let parts = prompt_parts(task, start, definition, version, limits, manner);
+        PromptTemplates::shipped().first(None, &parts)
+    }
+
+    fn feedback(mode: Feedback, judgement: &Judgement, task: &PosedTask, manner: Manner) -> String {
+        PromptTemplates::shipped().repair("auk", &repair_parts(mode, judgement, task, manner))
+    }
+
+    /// docs/plan.md shows the wording that ships.
+    #[test]
+    fn the_shipped_templates_stand_in_the_guide() {
+        let guide = include_str!("../../../../docs/plan.md");
+        for shipped in [templates::FIRST, templates::REPAIR] {
+            assert!(guide.contains(shipped.trim_end()), "{shipped}");
+        }
     }
 
     #[test]
