@@ -28,6 +28,8 @@ pub enum Command {
     Demo(DemoArgs),
     /// Run the trials of a plan that are not over yet
     Run(RunArgs),
+    /// Say what a plan will take, and how small a difference it can show
+    Forecast(ForecastArgs),
     /// Show how far a run is that goes on elsewhere
     Watch(WatchArgs),
     /// Show the ranking, and what it is made of
@@ -112,6 +114,26 @@ pub struct RunArgs {
     #[arg(long)]
     pub fresh: bool,
     /// Go on where code cannot be confined: it can then do what you can do
+    #[arg(long)]
+    pub trust_code: bool,
+}
+
+/// `fairtrial forecast`.
+#[derive(Debug, clap::Args)]
+pub struct ForecastArgs {
+    /// The plan
+    #[arg(value_name = "PLAN")]
+    pub plan: PathBuf,
+    /// An earlier record: candidates of the same names are taken to need what they needed there
+    #[arg(long, value_name = "RECORD")]
+    pub from: Option<PathBuf>,
+    /// Folder of the plan's own record: what it has is not run again [default: as for `run`]
+    #[arg(long, value_name = "DIR")]
+    pub record: Option<PathBuf>,
+    /// Write it as JSON
+    #[arg(long)]
+    pub json: bool,
+    /// Go on where code cannot be confined
     #[arg(long)]
     pub trust_code: bool,
 }

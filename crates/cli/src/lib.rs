@@ -54,6 +54,7 @@ pub fn run(
     let result = match args.command {
         Command::Demo(args) => commands::demo::run(&args, environment, out, err),
         Command::Run(args) => commands::run::run(&args, environment, out, err),
+        Command::Forecast(args) => commands::forecast::run(&args, environment, out, err),
         Command::Watch(args) => commands::watch::run(&args, environment, out),
         Command::Standings(args) => commands::standings::run(&args, environment, out),
         Command::Compare(args) => commands::compare::run(&args, environment, out),

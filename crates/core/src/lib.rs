@@ -8,6 +8,7 @@ pub mod answer;
 pub mod change;
 pub mod digest;
 pub mod dry_run;
+pub mod forecast;
 pub mod judgement;
 pub mod language;
 pub mod limits;

@@ -25,8 +25,8 @@ pub use grid::{
 };
 pub use html::{PageError, report_html};
 pub use json::{
-    StandingsExtras, comparisons_json, doctor_json, gate_json, reading_json, regrade_json,
-    show_json, standings_json, vet_json,
+    StandingsExtras, comparisons_json, doctor_json, forecast_json, gate_json, reading_json,
+    regrade_json, show_json, standings_json, vet_json,
 };
 pub use junit::junit_xml;
 pub use markdown::{grid_markdown, notes_markdown};
@@ -35,9 +35,9 @@ pub use safe::safe;
 pub use style::Style;
 pub use text::{
     RankingLayout, comparison_sentence, comparison_text, comparisons_text, doctor_table,
-    dry_run_text, frontier_grids, gate_text, grids_with_notes, reading_text, regrade_table,
-    show_list, show_trials, side_by_side, standings, standings_grids, standings_head,
-    standings_notes, vet_table, write_grid,
+    dry_run_text, forecast_text, frontier_grids, gate_text, grids_with_notes, reading_text,
+    regrade_table, show_list, show_trials, side_by_side, standings, standings_grids,
+    standings_head, standings_notes, vet_table, write_grid,
 };
 pub use view::{
     AlikeView, AttemptView, ComparedTask, ComparisonView, Deviations, DoctorView, HeldAgainNote,

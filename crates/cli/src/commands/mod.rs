@@ -4,6 +4,7 @@ pub mod compare;
 pub mod demo;
 pub mod doctor;
 pub mod files;
+pub mod forecast;
 pub mod gate;
 pub mod note;
 pub mod read;

@@ -130,7 +130,7 @@ pub fn with_prepare_options<T>(
 }
 
 /// Where the record of a plan is by default: `record` for `plan.toml`, else `NAME.record`.
-fn record_beside(plan: &Path) -> PathBuf {
+pub fn record_beside(plan: &Path) -> PathBuf {
     match plan.file_stem() {
         Some(stem) if stem != "plan" => plan.with_extension("record"),
         _ => plan.with_file_name("record"),

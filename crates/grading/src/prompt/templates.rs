@@ -90,7 +90,12 @@ impl PromptTemplates {
     ) -> Result<Self, TemplateError> {
         let mut environment = Environment::new();
         environment.set_undefined_behavior(UndefinedBehavior::Strict);
-        environment.set_syntax(SyntaxConfig::builder().keep_trailing_newline(true).build().expect("only newlines are kept"));
+        environment.set_syntax(
+            SyntaxConfig::builder()
+                .keep_trailing_newline(true)
+                .build()
+                .expect("only newlines are kept"),
+        );
         environment.set_auto_escape_callback(|_| minijinja::AutoEscape::None);
         environment.set_fuel(Some(FUEL));
         let mut templates = Self { environment, own: BTreeMap::new() };

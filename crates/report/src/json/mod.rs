@@ -2,6 +2,7 @@
 
 mod comparison;
 mod doctor;
+mod forecast;
 mod reading;
 mod regrade;
 mod standings;
@@ -15,6 +16,7 @@ use serde_json::ser::{CharEscape, Formatter, PrettyFormatter, Serializer};
 
 pub use self::comparison::{comparisons_json, gate_json};
 pub use self::doctor::doctor_json;
+pub use self::forecast::forecast_json;
 pub use self::reading::reading_json;
 pub use self::regrade::regrade_json;
 pub use self::standings::{StandingsExtras, standings_json};
