@@ -31,3 +31,4 @@ mod tiers;
 mod trouble;
 mod users;
 mod vet;
+mod wording;
