@@ -64,7 +64,7 @@ struct ActingAttempt<'a> {
 }
 
 /// What came of one request.
-enum RequestEnd {
+enum ActingRequest {
     Got(Got),
     /// A limit of the plan, or the host's own length limit, is met.
     Limit(&'static str),
@@ -108,8 +108,8 @@ impl ActorAsker {
         loop {
             let asked = Instant::now();
             let got = match attempt.request(&messages)? {
-                RequestEnd::Got(got) => got,
-                RequestEnd::Limit(met) => {
+                ActingRequest::Got(got) => got,
+                ActingRequest::Limit(met) => {
                     limit = met;
                     break;
                 }
@@ -193,22 +193,22 @@ fn said_step(text: &str, took: Duration) -> StepNote {
 
 impl ActingAttempt<'_> {
     /// Sends the conversation, and again where the host is at fault.
-    fn request(&mut self, messages: &[Json]) -> Result<RequestEnd, AskOutcome> {
+    fn request(&mut self, messages: &[Json]) -> Result<ActingRequest, AskOutcome> {
         let config = &self.asker.config;
         let mut tries = 0;
         loop {
             if self.began.elapsed() >= config.limits.wall.0 {
-                return Ok(RequestEnd::Limit("wall"));
+                return Ok(ActingRequest::Limit("wall"));
             }
             if let Some(met) = self.used.met(&config.limits, config.price) {
-                return Ok(RequestEnd::Limit(met));
+                return Ok(ActingRequest::Limit(met));
             }
             let body = self.body(messages);
             if body.len() > REQUEST_MAX {
-                return Ok(RequestEnd::Limit("context"));
+                return Ok(ActingRequest::Limit("context"));
             }
             let refused = match self.send(&body)? {
-                Ok(got) => return Ok(RequestEnd::Got(got)),
+                Ok(got) => return Ok(ActingRequest::Got(got)),
                 Err(refused) => refused,
             };
             tries += 1;
@@ -216,7 +216,7 @@ impl ActingAttempt<'_> {
             match remedy {
                 // What made the conversation too long is what the model did.
                 _ if reason == VoidReason::RequestRefusedForLength && self.used.answered > 0 => {
-                    return Ok(RequestEnd::Limit("context"));
+                    return Ok(ActingRequest::Limit("context"));
                 }
                 Some(Remedy::AskAgain | Remedy::AskAgainThenEnd) if tries < TRIES => {
                     // Where the host asks for a time, the next request waits for it in its queue.

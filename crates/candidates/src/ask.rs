@@ -218,7 +218,7 @@ pub struct RequestNote {
 }
 
 /// Hears what came of a request, on any thread.
-pub type Answered = Box<dyn FnOnce(AskReply) + Send>;
+pub type OnReply = Box<dyn FnOnce(AskReply) + Send>;
 
 /// Somebody who can be asked, from any number of threads.
 pub trait Asker: Send + Sync {
@@ -238,7 +238,7 @@ pub trait Asker: Send + Sync {
 
     /// Sends one request, which is recorded already, and comes back at once; `answered` is told what came of it. Only
     /// for one that answers by itself.
-    fn begin(&self, _ask: &Ask, answered: Answered) {
+    fn begin(&self, _ask: &Ask, answered: OnReply) {
         answered(AskReply::bare(AskOutcome::Cancelled));
     }
 

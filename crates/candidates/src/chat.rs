@@ -9,7 +9,7 @@ use fairtrial_core::plan::ChatCandidate;
 use fairtrial_core::verdict::VoidReason;
 use serde_json::{Map, Value as Json, json};
 
-use crate::ask::{Answered, Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, Workspace};
+use crate::ask::{Ask, AskOutcome, AskReply, Asker, AskerError, OnReply, Reporter, Workspace};
 use crate::exchange::{RequestRefused, exchange, note};
 use crate::runtime::runtime;
 use crate::upstream::{Upstream, UpstreamConfig};
@@ -95,7 +95,7 @@ impl Asker for ChatAsker {
         true
     }
 
-    fn begin(&self, ask: &Ask, answered: Answered) {
+    fn begin(&self, ask: &Ask, answered: OnReply) {
         let (model, body) = (Arc::clone(&self.model), self.model.body(ask).to_string());
         match runtime() {
             Ok(runtime) => {

@@ -17,7 +17,7 @@ use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::process::Command;
 
 use crate::ask::{
-    Answered, Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, RequestNote, TryAgain,
+    Ask, AskOutcome, AskReply, Asker, AskerError, OnReply, Reporter, RequestNote, TryAgain,
     Workspace,
 };
 use crate::exchange::estimate;
@@ -323,7 +323,7 @@ impl Asker for CommandAsker {
         true
     }
 
-    fn begin(&self, ask: &Ask, answered: Answered) {
+    fn begin(&self, ask: &Ask, answered: OnReply) {
         let (program, request) = (Arc::clone(&self.program), self.program.request(ask));
         match runtime() {
             Ok(runtime) => {

@@ -26,7 +26,7 @@ mod upstream;
 pub use actor::ActorAsker;
 pub use agent::{AcpAsker, AgentAsker, acp_client_main, is_acp_client};
 pub use ask::{
-    ActorEnd, Answered, Ask, AskOutcome, AskReply, Asker, AskerError, Message, Reporter,
+    ActorEnd, Ask, AskOutcome, AskReply, Asker, AskerError, Message, OnReply, Reporter,
     RequestNote, Role, StepNote, TryAgain, Workspace,
 };
 pub use chat::ChatAsker;

@@ -13,7 +13,7 @@ use fairtrial_core::verdict::VoidReason;
 use serde::Deserialize;
 
 use crate::ask::{
-    Answered, Ask, AskOutcome, AskReply, Asker, AskerError, Reporter, RequestNote, Workspace,
+    Ask, AskOutcome, AskReply, Asker, AskerError, OnReply, Reporter, RequestNote, Workspace,
 };
 
 /// One line of the file.
@@ -197,7 +197,7 @@ impl Asker for RecordedAsker {
         true
     }
 
-    fn begin(&self, ask: &Ask, answered: Answered) {
+    fn begin(&self, ask: &Ask, answered: OnReply) {
         answered(self.reply(ask));
     }
 

@@ -16,6 +16,7 @@ use axum::body::{Body, Bytes};
 use axum::extract::{DefaultBodyLimit, State};
 use axum::http::{Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse as _, Response};
+use axum::serve::ListenerExt as _;
 use fairtrial_core::plan::{AgentLimits, Price, RelaySettings, Tokens, UsagePointers};
 use fairtrial_core::verdict::VoidReason;
 use serde_json::{Value as Json, json};
@@ -161,6 +162,8 @@ impl Relay {
         let _inside = runtime.enter();
         let listener = tokio::net::TcpListener::from_std(listener)?;
         let task = runtime.spawn(async move {
+            // The last words of a stream are small, and not to wait for more.
+            let listener = listener.tap_io(|it| drop(it.set_nodelay(true)));
             // It ends with the task.
             let _ = axum::serve(listener, router).await;
         });
@@ -411,16 +414,23 @@ async fn pass_stream_on(
         if left == 0 {
             break;
         }
+        // Whole lines are passed on, as many as there are: a key is never cut in two.
+        let mut whole = Vec::new();
         for part in piece.split_inclusive(|it| *it == b'\n') {
             line.extend_from_slice(part);
             if part.ends_with(b"\n") {
                 meter.line(&line);
-                let _ = to.send(Ok(without_keys(upstream, std::mem::take(&mut line)))).await;
+                whole.append(&mut line);
             }
         }
+        if !whole.is_empty() {
+            let _ = to.send(Ok(without_keys(upstream, whole))).await;
+        }
     }
-    meter.line(&line);
-    let _ = to.send(Ok(without_keys(upstream, line))).await;
+    if !line.is_empty() {
+        meter.line(&line);
+        let _ = to.send(Ok(without_keys(upstream, line))).await;
+    }
     None
 }
 

@@ -23,6 +23,8 @@ pub struct Bars {
     all: MultiProgress,
     run: ProgressBar,
     candidates: Vec<ProgressBar>,
+    /// Columns of a name.
+    width: usize,
     began: Instant,
     currency: String,
 }
@@ -40,13 +42,14 @@ impl Bars {
             false => format!("{{bar:{length}}}"),
         };
         // What does not fit is cut off at the end of the line, never wrapped.
-        let style = format!("{{prefix:<{width}.{width}}} {bar} {{wide_msg}}");
+        let style = format!("{{prefix:<{width}}} {bar} {{wide_msg}}");
         let style = ProgressStyle::with_template(&style);
         let style = style.unwrap_or_else(|_| ProgressStyle::default_bar());
         let run = all.add(ProgressBar::new(0).with_style(style.progress_chars("━━─")));
         run.set_prefix("trials");
         let currency = currency.to_owned();
-        Self { all, run, candidates: Vec::new(), began: Instant::now(), currency }
+        let began = Instant::now();
+        Self { all, run, candidates: Vec::new(), width, began, currency }
     }
 }
 
@@ -144,7 +147,7 @@ impl Observer for Bars {
         for (index, row) in status.candidates.iter().enumerate() {
             if self.candidates.len() <= index {
                 let bar = self.all.add(ProgressBar::new(0).with_style(self.run.style()));
-                let name: String = safe(&row.name).chars().take(NAME_MAX).collect();
+                let name: String = safe(&row.name).chars().take(self.width).collect();
                 bar.set_prefix(name);
                 self.candidates.push(bar);
             }

@@ -125,14 +125,15 @@ impl RunStatus {
     /// # Errors
     /// When the file cannot be read, or is none of ours.
     pub fn read(record: &Path) -> io::Result<Option<Self>> {
-        let file = match File::open(record.join(FILE)) {
-            Ok(file) => file,
+        let path = record.join(FILE);
+        // A record may come from a stranger: no link is followed, no pipe is waited for.
+        match fs::symlink_metadata(&path) {
+            Ok(meta) if meta.is_file() => {}
+            Ok(_) => return Err(io::Error::other("it is no regular file")),
             Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(None),
             Err(error) => return Err(error),
-        };
-        if !file.metadata()?.is_file() {
-            return Err(io::Error::other("it is no regular file"));
         }
+        let file = File::open(&path)?;
         let mut text = String::new();
         file.take(LENGTH_MAX).read_to_string(&mut text)?;
         serde_json::from_str(&text).map(Some).map_err(io::Error::other)

@@ -70,6 +70,8 @@ pub struct CandidateForecast {
     pub many: Load,
     /// Whether it was measured in an earlier record.
     pub measured: bool,
+    /// Whether it works on files: then it makes any number of requests.
+    pub acts: bool,
 }
 
 /// What a run will take.

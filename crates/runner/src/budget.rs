@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
-use fairtrial_core::plan::{Cap, Caps, Plan, Spending};
+use fairtrial_core::plan::{Cap, Plan, Spending, SpendingCaps};
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_record::TrialSummary;
 
@@ -43,9 +43,9 @@ pub struct CapReached {
 
 /// What a run has spent, and what it may.
 pub struct BudgetWatch {
-    run: (Caps, Spending),
-    candidates: BTreeMap<String, (Caps, Spending)>,
-    trial: Caps,
+    run: (SpendingCaps, Spending),
+    candidates: BTreeMap<String, (SpendingCaps, Spending)>,
+    trial: SpendingCaps,
     trials: HashMap<TrialKey, Spending>,
     reached: BTreeMap<CapOwner, Cap>,
 }
@@ -53,7 +53,7 @@ pub struct BudgetWatch {
 impl BudgetWatch {
     /// With what earlier sessions spent.
     pub fn new<'a>(plan: &Plan, known: impl Iterator<Item = &'a TrialSummary>) -> Self {
-        let caps = |own: Caps| if own.is_none() { plan.budget.candidate } else { own };
+        let caps = |own: SpendingCaps| if own.is_none() { plan.budget.candidate } else { own };
         let candidate = |it: &fairtrial_core::plan::Candidate| {
             (it.name().to_owned(), (caps(it.budget()), Spending::default()))
         };
@@ -88,7 +88,7 @@ impl BudgetWatch {
         }
     }
 
-    /// Caps that are reached since this was last asked, at the time `now` of the session: the run's, those of candidates,
+    /// SpendingCaps that are reached since this was last asked, at the time `now` of the session: the run's, those of candidates,
     /// and those of the trials in `under_way`.
     pub fn newly_reached<'a>(
         &mut self,

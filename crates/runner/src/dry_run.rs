@@ -46,7 +46,8 @@ pub fn dry_run(
     });
     let candidates = candidates.collect();
     let mut prompts = Vec::new();
-    for (task, entry) in &preparation.tasks {
+    let is_chosen = |task: &String| choice.tasks.is_empty() || choice.tasks.contains(task);
+    for (task, entry) in preparation.tasks.iter().filter(|it| is_chosen(it.0)) {
         let takers = plan.candidates.iter().filter(|it| it.takes(task));
         let takers = takers.filter(|it| !entry.own_prompts.contains_key(it.name()));
         let acting: Vec<bool> =

@@ -58,7 +58,8 @@ pub fn forecast(
             None => estimates(preparation, candidate, &own),
         };
         let (name, measured) = (candidate.name().to_owned(), before.is_some());
-        CandidateForecast { candidate: name, trials: own.len(), few, many, measured }
+        let (trials, acts) = (own.len(), candidate.acts());
+        CandidateForecast { candidate: name, trials, few, many, measured, acts }
     });
     let candidates = candidates.collect();
     let over: Vec<&TrialSummary> =

@@ -1,7 +1,7 @@
 //! The run: which trials are run, in which order, attempts and repair, and resuming.
 //!
-//! What is decided is decided by state machines without threads, clocks or processes: [`Scheduler`] says
-//! when something is done, [`TrialState`] what comes next in one trial, [`Session`] records what happens.
+//! What is decided is decided by state machines without threads, clocks or processes: `Scheduler` says
+//! when something is done, `TrialState` what comes next in one trial, `Session` records what happens.
 //! [`run_trials`] gives them a clock and threads.
 
 mod budget;

@@ -238,13 +238,14 @@ fn report(
     }
     if summary.left_out > 0 {
         let left = count(summary.left_out, "trial");
-        writeln!(err, "note: {left} that are still to be run were not chosen")?;
+        writeln!(err, "note: left for another run, since not chosen: {left}")?;
     }
     if capped > 0 {
         writeln!(err, "hint: raise the cap in the plan and run the same command again to go on")?;
     }
     let again = outside || summary.not_run > 0 || !summary.halted.is_empty();
-    if again && !summary.looked.is_empty() && summary.halted.is_empty() && !summary.stopped {
+    let is_well = summary.halted.is_empty() && !summary.stopped && !outside && capped == 0;
+    if !summary.looked.is_empty() && is_well {
         // A first look leaves the rest where it is.
         return Ok(0);
     }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::budget::Caps;
+use super::budget::SpendingCaps;
 use super::endpoint::{HeaderText, Patience, address_fault, two_minutes};
 use super::price::Price;
 use super::prompt::PromptSettings;
@@ -74,8 +74,8 @@ pub struct AgentCandidate {
     #[serde(default, skip_serializing_if = "PromptSettings::is_default")]
     pub prompt: PromptSettings,
     /// What it may spend on all its trials together.
-    #[serde(default, skip_serializing_if = "Caps::is_none")]
-    pub budget: Caps,
+    #[serde(default, skip_serializing_if = "SpendingCaps::is_none")]
+    pub budget: SpendingCaps,
     /// The tasks that it stands for; empty: all.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub tasks: Vec<String>,

@@ -7,10 +7,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::limits::Span;
 
-/// Caps on what one trial, one candidate or a whole run may spend; what is `None` has none.
+/// SpendingCaps on what one trial, one candidate or a whole run may spend; what is `None` has none.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Caps {
+pub struct SpendingCaps {
     /// Money, in the plan's currency.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub money: Option<f64>,
@@ -23,7 +23,7 @@ pub struct Caps {
     pub time: Option<Span>,
 }
 
-/// Caps of a plan: its own keys are those of the whole run.
+/// SpendingCaps of a plan: its own keys are those of the whole run.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Budget {
@@ -36,12 +36,12 @@ pub struct Budget {
     /// Time by the clock on the wall, of one session.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub time: Option<Span>,
-    /// Caps of each candidate that has none of its own.
-    #[serde(default, skip_serializing_if = "Caps::is_none")]
-    pub candidate: Caps,
-    /// Caps of each trial.
-    #[serde(default, skip_serializing_if = "Caps::is_none")]
-    pub trial: Caps,
+    /// SpendingCaps of each candidate that has none of its own.
+    #[serde(default, skip_serializing_if = "SpendingCaps::is_none")]
+    pub candidate: SpendingCaps,
+    /// SpendingCaps of each trial.
+    #[serde(default, skip_serializing_if = "SpendingCaps::is_none")]
+    pub trial: SpendingCaps,
 }
 
 /// What was spent.
@@ -66,7 +66,7 @@ pub enum Cap {
     Time(Duration),
 }
 
-impl Caps {
+impl SpendingCaps {
     /// Whether there are none.
     #[must_use]
     pub fn is_none(&self) -> bool {
@@ -104,8 +104,8 @@ impl Budget {
 
     /// The caps of the whole run.
     #[must_use]
-    pub fn run(&self) -> Caps {
-        Caps { money: self.money, tokens: self.tokens, time: self.time }
+    pub fn run(&self) -> SpendingCaps {
+        SpendingCaps { money: self.money, tokens: self.tokens, time: self.time }
     }
 
     pub(super) fn check(&self) -> Result<(), String> {
@@ -139,12 +139,12 @@ mod tests {
 
     #[test]
     fn a_cap_is_reached_by_what_was_spent_and_not_before() {
-        let caps = Caps { money: Some(0.5), tokens: Some(100), time: None };
+        let caps = SpendingCaps { money: Some(0.5), tokens: Some(100), time: None };
         let spent = |money, tokens| Spending { money, tokens, time: Duration::from_secs(900) };
         assert_eq!(caps.reached(&spent(0.49, 99)), None);
         assert_eq!(caps.reached(&spent(0.5, 0)), Some(Cap::Money(0.5)));
         assert_eq!(caps.reached(&spent(0.0, 100)), Some(Cap::Tokens(100)));
-        let nothing = Caps { money: Some(0.0), ..Caps::default() };
+        let nothing = SpendingCaps { money: Some(0.0), ..SpendingCaps::default() };
         assert_eq!(nothing.check("[budget]"), Err("[budget]: `money` is not above 0".to_owned()));
     }
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 use super::agent::AgentCandidate;
-use super::budget::Caps;
+use super::budget::SpendingCaps;
 use super::chat::ChatCandidate;
 use super::command::CommandCandidate;
 use super::price::Price;
@@ -131,12 +131,12 @@ impl Candidate {
 
     /// What it may spend, where it has caps of its own.
     #[must_use]
-    pub fn budget(&self) -> Caps {
+    pub fn budget(&self) -> SpendingCaps {
         match self {
             Self::Chat(chat) => chat.budget,
             Self::Command(command) => command.budget,
             Self::Agent(agent) | Self::Acp(agent) => agent.budget,
-            Self::Recorded(_) => Caps::default(),
+            Self::Recorded(_) => SpendingCaps::default(),
         }
     }
 

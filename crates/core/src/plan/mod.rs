@@ -12,7 +12,7 @@ mod price;
 mod prompt;
 
 pub use agent::{AgentCandidate, AgentLimits, RelaySettings, UsagePointers};
-pub use budget::{Budget, Cap, Caps, Spending};
+pub use budget::{Budget, Cap, Spending, SpendingCaps};
 pub use candidate::{Candidate, RecordedCandidate};
 pub use chat::ChatCandidate;
 pub use command::CommandCandidate;

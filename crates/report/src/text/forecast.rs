@@ -57,6 +57,12 @@ pub fn forecast_text(out: &mut dyn Write, forecast: &Forecast, style: Style) -> 
     };
     let currency = safe(&forecast.currency);
     let mut said = vec![format!("{how} Cost in {currency}.")];
+    if forecast.candidates.iter().any(|it| it.acts && !it.measured) {
+        said.push(
+            "Who acts makes as many requests as it likes: for these it is the least; name an earlier record with --from."
+                .to_owned(),
+        );
+    }
     if let Some(seconds) = sums[1].seconds.filter(|it| *it > 0.0) {
         let wall = seconds / f64::from(forecast.parallel.max(1));
         said.push(format!(
