@@ -217,6 +217,25 @@ pub struct RequestNote {
     pub cost: Option<f64>,
 }
 
+impl RequestNote {
+    /// A request of which nothing is known but how it ended and how long it took.
+    #[must_use]
+    pub fn bare(outcome: &str, took: Duration) -> Self {
+        Self {
+            outcome: outcome.to_owned(),
+            detail: String::new(),
+            status: None,
+            took,
+            first_token: None,
+            tokens: Tokens::default(),
+            estimated: false,
+            thought: String::new(),
+            wait: None,
+            cost: None,
+        }
+    }
+}
+
 /// Hears what came of a request, on any thread.
 pub type OnReply = Box<dyn FnOnce(AskReply) + Send>;
 

@@ -148,18 +148,7 @@ impl AskingProgram {
     async fn run(&self, request: String) -> AskReply {
         let began = Instant::now();
         let result = self.answer(&request).await;
-        let empty = RequestNote {
-            outcome: "answered".to_owned(),
-            detail: String::new(),
-            status: None,
-            took: began.elapsed(),
-            first_token: None,
-            tokens: Tokens::default(),
-            estimated: false,
-            thought: String::new(),
-            wait: None,
-            cost: None,
-        };
+        let empty = RequestNote::bare("answered", began.elapsed());
         match result {
             Ok(answer) => {
                 let text = self.without_secrets(answer.answer.unwrap_or_default());

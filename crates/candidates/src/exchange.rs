@@ -155,18 +155,7 @@ pub(crate) fn note(
     body: &str,
     took: Duration,
 ) -> RequestNote {
-    let empty = RequestNote {
-        outcome: "answered".to_owned(),
-        detail: String::new(),
-        status: Some(200),
-        took,
-        first_token: None,
-        tokens: Tokens::default(),
-        estimated: false,
-        thought: String::new(),
-        wait: None,
-        cost: None,
-    };
+    let empty = RequestNote { status: Some(200), ..RequestNote::bare("answered", took) };
     match result {
         Ok(got) => RequestNote {
             detail: got.remark(),

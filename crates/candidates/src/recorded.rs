@@ -75,23 +75,16 @@ impl RecordedLine {
             return Err("`tokens_input` and `tokens_output` come together".to_owned());
         }
         let is_known = self.cost.is_some() || self.tokens_input.is_some() || took.is_some();
-        Ok(is_known.then(|| RequestNote {
-            outcome: "answered".to_owned(),
-            detail: String::new(),
-            status: None,
-            took: took.unwrap_or_default(),
-            first_token,
-            tokens: Tokens {
-                input: self.tokens_input.unwrap_or(0),
-                cached: self.tokens_cached.min(self.tokens_input.unwrap_or(0)),
-                output: self.tokens_output.unwrap_or(0),
-                reasoning: self.tokens_reasoning,
-            },
-            estimated: false,
-            thought: String::new(),
-            wait: None,
-            cost: self.cost,
-        }))
+        let input = self.tokens_input.unwrap_or(0);
+        let tokens = Tokens {
+            input,
+            cached: self.tokens_cached.min(input),
+            output: self.tokens_output.unwrap_or(0),
+            reasoning: self.tokens_reasoning,
+        };
+        let bare = RequestNote::bare("answered", took.unwrap_or_default());
+        let cost = self.cost;
+        Ok(is_known.then_some(RequestNote { first_token, tokens, cost, ..bare }))
     }
 }
 

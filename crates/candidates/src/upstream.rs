@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, SystemTime};
 
-use fairtrial_core::plan::{AgentCandidate, ChatCandidate, HeaderText, Patience, Tokens};
+use fairtrial_core::plan::{AgentCandidate, ChatCandidate, HeaderText, Patience};
 use fairtrial_core::verdict::VoidReason;
 use reqwest::header::{HeaderName, HeaderValue};
 use reqwest::{Client, Response, redirect};
@@ -74,18 +74,8 @@ impl Unreachable {
     /// As it is written down.
     #[must_use]
     pub fn note(&self, took: Duration) -> RequestNote {
-        RequestNote {
-            outcome: self.reason.short().to_owned(),
-            detail: self.detail.clone(),
-            status: None,
-            took,
-            first_token: None,
-            tokens: Tokens::default(),
-            estimated: false,
-            thought: String::new(),
-            wait: None,
-            cost: None,
-        }
+        let detail = self.detail.clone();
+        RequestNote { detail, ..RequestNote::bare(self.reason.short(), took) }
     }
 }
 
