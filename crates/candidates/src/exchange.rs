@@ -207,7 +207,7 @@ async fn read(
     longest: u64,
 ) -> Result<Got, ReadFault> {
     let mut head = Vec::new();
-    while looks_like_stream(&head).is_none() {
+    while looks_like_stream(&head).is_none() && head.len() as u64 <= longest {
         match response.piece().await? {
             Some(piece) => head.extend(piece),
             None => break,

@@ -558,8 +558,10 @@ fn merged(known: &Manifest, wanted: Manifest, difference: &PlanDifference) -> Ma
     merged.dropped_candidates.clone_from(&difference.dropped_candidates);
     merged.dropped_tasks.clone_from(&difference.dropped_tasks);
     merged.changes.clone_from(&known.changes);
+    // What was noted by an earlier session needs not be again.
+    let is_new = |what: &&String| !known.changes.iter().any(|it| it.what == **what);
     let change = |what: &String| PlanChange { at: now(), what: what.clone() };
-    merged.changes.extend(difference.notes.iter().map(change));
+    merged.changes.extend(difference.notes.iter().filter(is_new).map(change));
     merged
 }
 

@@ -14,7 +14,10 @@ impl Session<'_> {
     /// Sees whether a cap is reached: then nothing more is asked that it binds, and what is left is void.
     pub(super) fn keep_to_budget(&mut self, now: Duration) -> Result<(), RecordError> {
         for owner in self.budget.newly_reached(now, self.trials.keys()) {
-            let withdrawn = self.scheduler.withdraw(|it| owner.binds(it));
+            // What was left off may have an answer that was paid for: it is begun, and ends where it would ask.
+            let known = &self.known;
+            let is_left_off = |it: &TrialKey| known.get(it).is_some_and(|it| it.verdict.is_none());
+            let withdrawn = self.scheduler.withdraw(|it| owner.binds(it) && !is_left_off(it));
             let spec = self.spec;
             let prompt = |key: &TrialKey| {
                 let manner = spec.world.manner(&key.candidate);
@@ -29,10 +32,8 @@ impl Session<'_> {
                 self.counter.count(key, Verdict::Void(VoidReason::BudgetReached));
             }
             for key in &old {
-                match self.known.get(key).and_then(|it| it.verdict) {
-                    Some(verdict) => self.counter.count(key, verdict),
-                    None => self.end(key, BUDGET_REACHED, TrialEnd::Decided, now)?,
-                }
+                let verdict = self.known.get(key).and_then(|it| it.verdict);
+                self.counter.count(key, verdict.unwrap_or(BUDGET_REACHED));
             }
             for key in withdrawn.waiting {
                 self.end(&key, BUDGET_REACHED, TrialEnd::Decided, now)?;

@@ -333,6 +333,25 @@ fn a_cap_ends_what_is_not_under_way_and_a_higher_one_goes_on() {
     assert!(summary.caps.is_empty());
 }
 
+/// A run was killed after an answer and before its judgement: it is judged, although nothing more may be spent.
+#[test]
+fn what_was_paid_for_is_judged_although_the_budget_is_spent() {
+    let (folder, mut watching) = (tempfile::tempdir().unwrap(), Watching::default());
+    session(folder.path(), &["gap"], &mut watching, |session| {
+        let (key, _) = asked_for(session.orders(START).unwrap());
+        session.requested(&key, None).unwrap();
+        session.handle(RunEvent::Asked(key, Box::new(answer("paid for"))), START).unwrap();
+    });
+    let capped = PLAN.replacen("parallel", "budget = { tokens = 10 }\nparallel", 1);
+    let summary = session_of(&capped, folder.path(), &["gap"], &mut watching, |session| {
+        let order = only(session.orders(START).unwrap());
+        let RunOrder::Judge { key, .. } = order else { panic!("{order:?}") };
+        session.handle(RunEvent::Judged(key, judged(Verdict::Pass)), START).unwrap();
+        assert!(session.orders(START).unwrap().is_empty() && session.is_over());
+    });
+    assert!(summary.void.is_empty() && summary.caps.len() == 1);
+}
+
 #[test]
 fn nothing_is_asked_that_could_not_be_judged() {
     let (folder, mut watching) = (tempfile::tempdir().unwrap(), Watching::default());
