@@ -8,7 +8,7 @@ use fairtrial_core::verdict::VoidReason;
 use serde_json::Value as Json;
 
 use crate::completion::{Completion, without_halves};
-use crate::exchange::ReadFault;
+use crate::read_fault::ReadFault;
 use crate::upstream::Upstream;
 
 /// Words by which hosts say that the answer met a limit of length.

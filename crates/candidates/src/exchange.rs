@@ -8,9 +8,10 @@ use serde_json::{Map, Value as Json};
 
 use crate::answered::{Got, StreamReader, read_whole};
 use crate::ask::{AskOutcome, RequestNote, TryAgain};
-use crate::classify::{classify, classify_error};
+use crate::classify::classify;
+use crate::read_fault::ReadFault;
 use crate::sse::EventParser;
-use crate::upstream::{Unreachable, Upstream, UpstreamResponse};
+use crate::upstream::{Upstream, UpstreamResponse};
 
 /// Bytes that are counted as one token where a host does not count.
 const BYTES_PER_TOKEN: usize = 4;
@@ -25,29 +26,6 @@ pub(crate) struct RequestRefused {
     detail: String,
     /// How long the host asks to be left alone.
     pub(crate) wait: Option<Duration>,
-}
-
-/// Why an answer could not be read.
-pub(crate) struct ReadFault {
-    pub(crate) reason: VoidReason,
-    pub(crate) detail: String,
-}
-
-impl ReadFault {
-    pub(crate) fn new(reason: VoidReason, detail: impl Into<String>) -> Self {
-        Self { reason, detail: detail.into() }
-    }
-
-    /// What a host says of itself in the place of an answer.
-    pub(crate) fn said(what: String) -> Self {
-        Self { reason: classify_error(&what), detail: what }
-    }
-}
-
-impl From<Unreachable> for ReadFault {
-    fn from(it: Unreachable) -> Self {
-        Self { reason: it.reason, detail: it.detail }
-    }
 }
 
 impl RequestRefused {

@@ -16,6 +16,7 @@ mod completion;
 mod exchange;
 mod meter;
 mod pause;
+mod read_fault;
 mod recorded;
 mod relay;
 mod runtime;

@@ -8,7 +8,6 @@ use fairtrial_core::verdict::{Verdict, VoidReason};
 use fairtrial_record::{RequestResult, TrialSummary};
 
 use crate::scheduler::CandidateState;
-use crate::session::FirstLook;
 
 /// How far a run is.
 #[derive(Debug, Clone, PartialEq)]
@@ -80,6 +79,15 @@ impl CandidateProgress {
     pub fn tokens_per_second(&self) -> Option<f64> {
         (self.seconds > 0.0 && self.written > 0).then(|| self.written as f64 / self.seconds)
     }
+}
+
+/// What a candidate's first trial came to.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FirstLook {
+    /// Which trial.
+    pub key: TrialKey,
+    /// What its first answer, or the lack of one, came to.
+    pub verdict: Verdict,
 }
 
 /// Counts what is over.

@@ -24,7 +24,7 @@ mod trial;
 mod vet;
 
 pub use budget::{CapOwner, CapReached};
-pub use counter::{CandidateProgress, Progress};
+pub use counter::{CandidateProgress, FirstLook, Progress};
 pub use dry_run::dry_run;
 pub use files::{FilesError, FilesOptions, attempt_files};
 pub use forecast::forecast;
@@ -35,5 +35,5 @@ pub use read::{ReadError, ReadOptions, ReadText, read_text};
 pub use regrade::{RegradeError, RegradeOptions, Regraded, regrade};
 pub use run::{RunError, RunOptions, run_trials};
 pub use scheduler::CandidateState;
-pub use session::{FirstLook, Observer, Summary};
+pub use session::{Observer, Summary};
 pub use vet::{VetError, VetOptions, Vetted, vet};

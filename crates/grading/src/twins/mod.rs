@@ -18,6 +18,7 @@ mod python;
 mod rust;
 mod suite;
 mod syntax;
+mod syntaxes;
 mod trace;
 
 pub use self::findings::Findings;

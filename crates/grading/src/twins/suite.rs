@@ -8,6 +8,7 @@ use tree_sitter::Parser;
 use super::edit::{Edit, edited, reordered};
 use super::literal::{Distance, Literal, changed};
 use super::syntax::{Site, TestFileParts, TestItem, TestSource, TestSyntax, random_word, words};
+use super::syntaxes::test_syntax;
 use crate::test_rng::TestRng;
 
 /// Sealed tests, taken apart.
@@ -90,7 +91,7 @@ impl Suite {
         files: &FileTree,
         is_test_file: impl Fn(&RelPath) -> bool,
     ) -> Option<Self> {
-        let syntax = TestSyntax::of(syntax)?;
+        let syntax = test_syntax(syntax)?;
         let mut parser = Parser::new();
         parser.set_language(&(syntax.grammar)()).ok()?;
         let mut suite = Self { syntax, files: Vec::new(), rest: FileTree::new() };

@@ -7,7 +7,6 @@ use tree_sitter::{Language, Node, Tree};
 
 use super::edit::Edit;
 use super::literal::Literal;
-use super::{go, java, javascript, python, rust};
 use crate::test_rng::TestRng;
 
 /// A language's way of writing tests. In the texts of edits `{site}` is the number of an assertion, `{id}` a name
@@ -28,14 +27,6 @@ pub struct TestSyntax {
 
 /// Makes the file that must stand beside one of these.
 type MakesBeside = fn(&FileTree, &RelPath) -> Option<(RelPath, String)>;
-
-impl TestSyntax {
-    /// The manner of this name.
-    pub fn of(name: &str) -> Option<&'static Self> {
-        let all = [&rust::SYNTAX, &go::SYNTAX, &java::SYNTAX, &python::SYNTAX, &javascript::SYNTAX];
-        all.into_iter().find(|it| it.name == name)
-    }
-}
 
 /// A file of tests, parsed.
 pub struct TestSource<'a> {

@@ -22,7 +22,7 @@ use fairtrial_record::{
 };
 
 use crate::budget::{BudgetWatch, CapReached};
-use crate::counter::{Counter, Progress};
+use crate::counter::{Counter, FirstLook, Progress};
 use crate::news::RunNews;
 use crate::prepare::PlannedTask;
 use crate::scheduler::{PATIENCE, RequestEnd, ScheduledAction, Scheduler, TrialEnd};
@@ -176,15 +176,6 @@ pub struct Summary {
     pub left_out: usize,
     /// What each candidate's first trial came to, where that is all that was asked for.
     pub looked: Vec<FirstLook>,
-}
-
-/// What a candidate's first trial came to.
-#[derive(Debug, Clone, PartialEq)]
-pub struct FirstLook {
-    /// Which trial.
-    pub key: TrialKey,
-    /// What its first answer, or the lack of one, came to.
-    pub verdict: Verdict,
 }
 
 /// What a session starts from.
