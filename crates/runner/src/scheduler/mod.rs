@@ -201,7 +201,6 @@ impl Scheduler {
             is_waiting && self.candidates.get(*it).is_some_and(|it| !it.host.is_empty())
         };
         self.unseen = self.candidates.keys().filter(is_asked).cloned().collect();
-        // One candidate alone has nothing to wait for but itself.
         self
     }
 
@@ -418,9 +417,9 @@ impl Scheduler {
         }
     }
 
-    /// Takes note that a trial that was taken back is not run.
-    pub fn leave_out(&mut self, _key: &TrialKey) {
-        self.not_run += 1;
+    /// Takes note that so many trials that were taken back are not run.
+    pub fn leave_out(&mut self, trials: usize) {
+        self.not_run += trials;
     }
 
     /// No longer asks a candidate.

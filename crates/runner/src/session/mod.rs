@@ -359,9 +359,7 @@ impl<'a> Session<'a> {
         self.observer.happened(&RunNews::Halted { candidate, why: &why });
         self.scheduler.halt(candidate, why);
         let withdrawn = self.scheduler.withdraw(|it| it.candidate == candidate);
-        for key in &withdrawn.not_begun {
-            self.scheduler.leave_out(key);
-        }
+        self.scheduler.leave_out(withdrawn.not_begun.len());
         for key in withdrawn.waiting {
             self.interrupt(&key, now);
         }
