@@ -5,14 +5,18 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD as BASE64;
 use fairtrial_core::answer::{AnswerEnd, Submission};
+use fairtrial_core::image::Image;
 use fairtrial_core::plan::Tokens;
 use fairtrial_core::source::SourceError;
 use fairtrial_core::tree::WorkTree;
 use fairtrial_core::verdict::VoidReason;
 use fairtrial_sandbox::Sandbox;
 use fairtrial_worktree::PreparedTree;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Serialize, Serializer};
+use serde_json::json;
 
 /// Who says something in a conversation.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -27,12 +31,32 @@ pub enum Role {
 }
 
 /// One thing said.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Message {
     /// By whom.
     pub role: Role,
     /// What.
     pub content: String,
+    /// What is shown with it.
+    pub images: Vec<Image>,
+}
+
+impl Serialize for Message {
+    /// As the protocol has it: `content` is a text, or parts where there are images.
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let content = match self.images.as_slice() {
+            [] => json!(self.content),
+            images => {
+                let image = |it: &Image| {
+                    let url = format!("data:{};base64,{}", it.media_type, BASE64.encode(&it.bytes));
+                    json!({ "type": "image_url", "image_url": { "url": url } })
+                };
+                let text = json!({ "type": "text", "text": self.content });
+                std::iter::once(text).chain(images.iter().map(image)).collect()
+            }
+        };
+        json!({ "role": self.role, "content": content }).serialize(serializer)
+    }
 }
 
 /// One thing to ask.

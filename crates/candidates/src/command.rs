@@ -14,13 +14,13 @@ use fairtrial_core::verdict::{Remedy, VoidReason};
 use serde::Deserialize;
 use serde_json::json;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWriteExt as _};
-use tokio::process::Command;
 
 use crate::ask::{
     Ask, AskOutcome, AskReply, Asker, AskerError, OnReply, Reporter, RequestNote, TryAgain,
     Workspace,
 };
 use crate::exchange::estimate;
+use crate::leash::{Group, leashed};
 use crate::runtime::runtime;
 
 /// The version of the request's format.
@@ -207,20 +207,18 @@ impl AskingProgram {
 
     async fn answer(&self, request: &str) -> Result<CommandAnswer, Fault> {
         let failed = |why: String| (VoidReason::CommandFailed, why, None);
-        let mut command = Command::new(&self.path);
+        let mut command = leashed(&self.path, &self.config.command[1..]);
         command
-            .args(&self.config.command[1..])
             .env_clear()
             .envs(&self.env)
             .current_dir(&self.folder)
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
-            .stderr(Stdio::piped())
-            .process_group(0)
-            .kill_on_drop(true);
+            .stderr(Stdio::piped());
         let told = |error: io::Error| failed(format!("`{}`: {error}", self.path.display()));
         let mut child = command.spawn().map_err(told)?;
-        let group = child.id();
+        // Whatever it has started ends with it.
+        let group = Group::of(child.id());
         let (stdin, stdout, stderr) =
             (child.stdin.take(), child.stdout.take(), child.stderr.take());
         let longest = usize::try_from(self.config.longest_answer.0).unwrap_or(usize::MAX);
@@ -236,13 +234,7 @@ impl AskingProgram {
             (out, said, child.wait().await)
         };
         let done = tokio::time::timeout(self.config.timeout.0, work).await;
-        // Whatever it has started ends with it.
-        if let Some(group) = group.and_then(|it| i32::try_from(it).ok()) {
-            let _ = nix::sys::signal::killpg(
-                nix::unistd::Pid::from_raw(group),
-                nix::sys::signal::Signal::SIGKILL,
-            );
-        }
+        drop(group);
         let Ok((out, said, status)) = done else {
             let seconds = self.config.timeout.0.as_secs_f64();
             let why = format!("the command took longer than {seconds} s");

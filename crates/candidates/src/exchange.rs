@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use fairtrial_core::image::IMAGE_TOKENS;
 use fairtrial_core::plan::Tokens;
 use fairtrial_core::verdict::{Remedy, VoidReason};
 use serde_json::{Map, Value as Json};
@@ -153,11 +154,18 @@ pub(crate) fn note(
     }
 }
 
-/// What a host would have counted, by the length of what was sent and of each text that came back.
+/// What a host would have counted, by the length of what was sent, where each image counts as [`IMAGE_TOKENS`], and of
+/// each text that came back.
 pub(crate) fn estimate(body: &str, texts: &[&str]) -> Tokens {
     let count = |length: usize| length.div_ceil(BYTES_PER_TOKEN) as u64;
     let output = count(texts.iter().map(|it| it.len()).sum());
-    Tokens { input: count(body.len()), output, ..Tokens::default() }
+    // Within a text, the quotes would be escaped.
+    let url = "\"url\":\"";
+    let encoded = body.match_indices(url).map(|it| &body[it.0 + url.len()..]);
+    let encoded = encoded.filter(|it| it.starts_with("data:image/")).filter_map(|it| it.find('"'));
+    let (images, bytes) = encoded.fold((0, 0), |it, length| (it.0 + 1, it.1 + length));
+    let input = count(body.len() - bytes) + images * IMAGE_TOKENS;
+    Tokens { input, output, ..Tokens::default() }
 }
 
 /// The message in a host's refusal, or all of it.

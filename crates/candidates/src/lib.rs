@@ -14,6 +14,7 @@ mod classify;
 mod command;
 mod completion;
 mod exchange;
+mod leash;
 mod meter;
 mod pause;
 mod read_fault;
@@ -32,6 +33,7 @@ pub use ask::{
 };
 pub use chat::ChatAsker;
 pub use command::CommandAsker;
+pub use leash::{is_leash, leash_main};
 pub use recorded::RecordedAsker;
 pub use relay::{Relay, RelayConfig, RelayUse};
 pub use upstream::{Unreachable, Upstream, UpstreamConfig, UpstreamResponse};

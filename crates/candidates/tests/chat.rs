@@ -121,7 +121,8 @@ fn ask(address: &str, more: &str) -> AskReply {
     let asker =
         ChatAsker::new(&config(address, more), Path::new("."), |_| Some("seaworthy-1234".into()))
             .unwrap();
-    let messages = vec![Message { role: Role::User, content: "Solve it.".into() }];
+    let messages =
+        vec![Message { role: Role::User, content: "Solve it.".into(), images: Vec::new() }];
     let ask =
         Ask { task: "gap".into(), sample: 1, attempt: 1, messages, seed: u64::MAX, last: None };
     asker.ask(&ask, None, &counting(1))

@@ -34,6 +34,9 @@ pub fn main() -> ExitCode {
     if fairtrial_candidates::is_acp_client() {
         return fairtrial_candidates::acp_client_main();
     }
+    if fairtrial_candidates::is_leash() {
+        return fairtrial_candidates::leash_main();
+    }
     let environment = Environment::of_process();
     let mut out = Quiet::output(std::io::stdout().lock());
     let mut err = Quiet::notes(std::io::stderr());

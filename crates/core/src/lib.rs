@@ -9,6 +9,7 @@ pub mod change;
 pub mod digest;
 pub mod dry_run;
 pub mod forecast;
+pub mod image;
 pub mod judgement;
 pub mod language;
 pub mod limits;

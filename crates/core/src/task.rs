@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::answer::Submission;
 use crate::digest::Digest;
+use crate::image::Image;
 use crate::limits::{Bytes, LimitSettings};
 use crate::tree::Snapshot;
 
@@ -66,6 +67,8 @@ pub struct Task {
     pub statement: String,
     /// Files that candidates get.
     pub given: Snapshot,
+    /// Those of them that are shown as images with the first message.
+    pub images: Vec<Image>,
     /// Answers known to be right or wrong.
     pub proofs: Vec<Proof>,
     /// The digest of everything in the task's folder but its proofs, which no candidate and no test sees.

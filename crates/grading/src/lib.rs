@@ -33,7 +33,8 @@ pub use form::{
 };
 pub use judge::{Judge, TREES_MAX, limits_of};
 pub use prompt::{
-    Manner, PromptParts, PromptTemplates, RepairParts, TemplateError, prompt_parts, repair_parts,
+    Images, Manner, PromptParts, PromptTemplates, RepairParts, TemplateError, prompt_parts,
+    repair_parts,
 };
 pub use submission::{JudgeOptions, JudgedSubmission};
 pub use tools::{Tool, ToolMissing, Toolbox};

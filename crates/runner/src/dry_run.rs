@@ -62,12 +62,12 @@ pub fn dry_run(
                 unfit: entry.unfit.clone(),
             });
         }
-        for (candidate, text) in &entry.own_prompts {
+        for (candidate, own) in &entry.own_prompts {
             prompts.push(FirstPrompt {
                 task: task.clone(),
                 acts: false,
                 candidate: Some(candidate.clone()),
-                text: text.clone(),
+                text: own.prompt.clone(),
                 unfit: entry.unfit.clone(),
             });
         }

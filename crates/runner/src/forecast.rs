@@ -7,6 +7,7 @@ use fairtrial_core::answer::Submission;
 use fairtrial_core::forecast::{
     CandidateForecast, Forecast, Load, MeasuredTrial, TaskTexts, smallest_difference,
 };
+use fairtrial_core::image::IMAGE_TOKENS;
 use fairtrial_core::plan::Candidate;
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_record::{Record, Selection, TrialSummary};
@@ -96,7 +97,8 @@ fn estimates(
     let texts = |key: &&TrialKey| {
         let entry = &preparation.tasks[&key.task];
         let prompt = entry.first_prompt(candidate.name(), manner).len() as u64;
-        let prompt = (prompt + system).div_ceil(BYTES_PER_TOKEN);
+        let images = entry.first_images(candidate.name(), manner).len() as u64;
+        let prompt = (prompt + system).div_ceil(BYTES_PER_TOKEN) + images * IMAGE_TOKENS;
         TaskTexts { prompt, answer: answer_tokens(entry), repair: REPAIR }
     };
     let texts: Vec<TaskTexts> = trials.iter().map(texts).collect();

@@ -7,14 +7,16 @@ use std::path::{Path, PathBuf};
 use fairtrial_candidates::{
     AcpAsker, ActorAsker, AgentAsker, Asker, AskerError, ChatAsker, CommandAsker, RecordedAsker,
 };
+use fairtrial_core::image::Image;
 use fairtrial_core::language::{LanguageDefinition, Languages};
 use fairtrial_core::limits::{LimitSettings, Limits};
 use fairtrial_core::plan::{AgentCandidate, Candidate, ChatCandidate, Plan};
 use fairtrial_core::source::{SourceError, utf8};
 use fairtrial_core::task::DocketSettings;
 use fairtrial_grading::{
-    Docket, FolderError, Judge, JudgeError, Manner, PosedTask, PromptTemplates, Start, TREES_MAX,
-    TemplateError, Tool, ToolMissing, Toolbox, limits_of, prompt_parts, read_docket, read_file,
+    Docket, FolderError, Images, Judge, JudgeError, Manner, PosedTask, PromptTemplates, Start,
+    TREES_MAX, TemplateError, Tool, ToolMissing, Toolbox, limits_of, prompt_parts, read_docket,
+    read_file,
 };
 use fairtrial_record::{FORMAT_VERSION, Machine, Manifest, SandboxNote, TaskNote, ToolNote};
 use fairtrial_sandbox::{Demand, Layer, Sandbox, SandboxError, Tier};
@@ -31,20 +33,55 @@ pub struct PlannedTask {
     pub prompt: String,
     /// The first prompt, the same for every candidate that acts.
     pub acting_prompt: String,
+    /// Whether the task's images go with it.
+    pub sends_images: bool,
     /// The first prompts of candidates whose wording is their own.
-    pub own_prompts: BTreeMap<String, String>,
+    pub own_prompts: BTreeMap<String, OwnPrompt>,
     /// Why the task does not hold on this machine; `None` when it does, or nobody looked.
     pub unfit: Option<String>,
 }
 
+/// The first prompt of a candidate whose wording is its own.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OwnPrompt {
+    /// The text.
+    pub prompt: String,
+    /// Whether the task's images go with it.
+    pub sends_images: bool,
+}
+
 impl PlannedTask {
+    /// A task that nobody is asked yet: its prompts are empty.
+    #[must_use]
+    pub fn new(task: PosedTask, limits: Limits) -> Self {
+        Self {
+            task,
+            limits,
+            prompt: String::new(),
+            acting_prompt: String::new(),
+            sends_images: false,
+            own_prompts: BTreeMap::new(),
+            unfit: None,
+        }
+    }
+
     /// The first prompt of a candidate that answers in this manner.
     #[must_use]
     pub fn first_prompt(&self, candidate: &str, manner: Manner) -> &str {
         match (self.own_prompts.get(candidate), manner) {
-            (Some(own), _) => own,
+            (Some(own), _) => &own.prompt,
             (None, Manner::Says) => &self.prompt,
             (None, Manner::Acts) => &self.acting_prompt,
+        }
+    }
+
+    /// The images that go with it. Who acts finds them in its folder.
+    #[must_use]
+    pub fn first_images(&self, candidate: &str, manner: Manner) -> &[Image] {
+        let sends = self.own_prompts.get(candidate).map_or(self.sends_images, |it| it.sends_images);
+        match (sends, manner) {
+            (true, Manner::Says) => &self.task.images,
+            _ => &[],
         }
     }
 
@@ -56,15 +93,24 @@ impl PlannedTask {
         version: &str,
         start: Option<&Start>,
     ) {
-        let parts =
-            |manner| prompt_parts(&self.task, start, definition, version, &self.limits, manner);
-        let (says, acts) = (parts(Manner::Says), parts(Manner::Acts));
-        self.prompt = wording.templates.first(None, &says);
-        self.acting_prompt = wording.templates.first(None, &acts);
-        for candidate in wording.templates.with_own_first() {
-            let parts = if wording.acting.contains(candidate) { &acts } else { &says };
-            let prompt = wording.templates.first(Some(candidate), parts);
-            self.own_prompts.insert(candidate.to_owned(), prompt);
+        let templates = &wording.templates;
+        let parts = |manner, images| {
+            prompt_parts(&self.task, start, definition, version, &self.limits, manner, images)
+        };
+        let acts = parts(Manner::Acts, Images::Named);
+        self.prompt = templates.first(None, &parts(Manner::Says, templates.images(None)));
+        self.acting_prompt = templates.first(None, &acts);
+        self.sends_images = templates.images(None) == Images::Sent;
+        self.own_prompts.clear();
+        for candidate in templates.with_own_first() {
+            let images = templates.images(Some(candidate));
+            let own = match wording.acting.contains(candidate) {
+                true => acts.clone(),
+                false => parts(Manner::Says, images),
+            };
+            let prompt = templates.first(Some(candidate), &own);
+            let own = OwnPrompt { prompt, sends_images: images == Images::Sent };
+            self.own_prompts.insert(candidate.to_owned(), own);
         }
     }
 }
@@ -395,14 +441,7 @@ fn planned(
     let limits = limits_of(languages, docket, &task, limits);
     let version = tools.get(&task.language).map(|tool| tool.version.clone()).unwrap_or_default();
     let definition = languages.find(&task.language);
-    let mut planned = PlannedTask {
-        task,
-        limits,
-        prompt: String::new(),
-        acting_prompt: String::new(),
-        own_prompts: BTreeMap::new(),
-        unfit: None,
-    };
+    let mut planned = PlannedTask::new(task, limits);
     if let Some(definition) = definition {
         planned.word(wording, definition, &version, None);
     }

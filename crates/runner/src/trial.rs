@@ -2,6 +2,7 @@
 
 use fairtrial_candidates::{Message, Role, StepNote};
 use fairtrial_core::answer::{AnswerEnd, Code, Submission};
+use fairtrial_core::image::{IMAGE_TOKENS, Image};
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::schedule::TrialKey;
 use fairtrial_core::trouble::{StepWatch, TrialWatch, Trouble, WatchedStep};
@@ -54,6 +55,8 @@ pub struct TrialTerms<'a> {
     pub stuck_at: Option<u32>,
     /// The setting, before anything is asked.
     pub system: Option<&'a str>,
+    /// What is shown with the first prompt.
+    pub images: &'a [Image],
 }
 
 /// A step, as far as trouble is looked for in it.
@@ -92,7 +95,8 @@ impl TrialState {
     #[must_use]
     pub fn new(key: TrialKey, round: u32, terms: TrialTerms<'_>, prompt: &str) -> Self {
         let system = terms.system.map(|text| message(Role::System, text));
-        let messages = system.into_iter().chain([message(Role::User, prompt)]).collect();
+        let first = Message { images: terms.images.to_vec(), ..message(Role::User, prompt) };
+        let messages = system.into_iter().chain([first]).collect();
         Self {
             key,
             round,
@@ -204,7 +208,10 @@ impl TrialState {
     /// Tokens that its next request takes at least, by the length of what is sent.
     #[must_use]
     pub fn tokens_wanted(&self) -> u64 {
-        self.messages.iter().map(|it| it.content.len() as u64 / BYTES_PER_TOKEN).sum()
+        let of = |it: &Message| {
+            it.content.len() as u64 / BYTES_PER_TOKEN + it.images.len() as u64 * IMAGE_TOKENS
+        };
+        self.messages.iter().map(of).sum()
     }
 
     /// The verdict of the last attempt that was judged.
@@ -237,7 +244,7 @@ pub fn conversation(
 }
 
 fn message(role: Role, content: &str) -> Message {
-    Message { role, content: content.to_owned() }
+    Message { role, content: content.to_owned(), images: Vec::new() }
 }
 
 /// An answer as it stands in the conversation.
@@ -264,7 +271,8 @@ mod tests {
 
     fn trial(attempts: u32) -> TrialState {
         let key = TrialKey { candidate: "auk".into(), task: "gap".into(), sample: 1 };
-        let terms = TrialTerms { attempts, stuck_at: Some(2), system: Some("be brief") };
+        let terms =
+            TrialTerms { attempts, stuck_at: Some(2), system: Some("be brief"), images: &[] };
         TrialState::new(key, 1, terms, "solve this")
     }
 

@@ -1,6 +1,6 @@
 //! Proves a docket: do its tests tell right answers from wrong ones, every time?
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::sync::atomic::AtomicBool;
 
@@ -119,14 +119,7 @@ fn own_process(entry: &PlannedTask, judge: &Judge) -> Option<ProcessChoice> {
     }
     let other = if is == "apart" { "shared" } else { "apart" };
     let task = PosedTask { task: entry.task.task.clone(), form };
-    let elsewhere = PlannedTask {
-        task,
-        limits: entry.limits,
-        prompt: String::new(),
-        acting_prompt: String::new(),
-        own_prompts: BTreeMap::new(),
-        unfit: None,
-    };
+    let elsewhere = PlannedTask::new(task, entry.limits);
     let right: Vec<_> = items(&elsewhere).filter(|it| it.right).collect();
     let holds_there = !right.is_empty() && right.iter().all(|it| it.judge(judge).verdict.is_pass());
     Some(ProcessChoice { is, other, holds_there })

@@ -4,6 +4,7 @@ use std::fs;
 use std::io::{BufRead as _, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
 
@@ -175,5 +176,14 @@ fn copy(from: &Path, to: &Path) {
     } else {
         fs::create_dir_all(to.parent().unwrap()).unwrap();
         fs::copy(from, to).unwrap();
+    }
+}
+
+/// Waits for something to be so.
+pub fn wait_for(what: &str, mut is_so: impl FnMut() -> bool) {
+    let began = Instant::now();
+    while !is_so() {
+        assert!(began.elapsed() < Duration::from_secs(20), "{what}");
+        std::thread::sleep(Duration::from_millis(20));
     }
 }

@@ -2,9 +2,8 @@
 
 use std::path::Path;
 use std::process::Command;
-use std::time::{Duration, Instant};
 
-use crate::env::{Finished, PROGRAM, TestEnv, ran};
+use crate::env::{Finished, PROGRAM, TestEnv, ran, wait_for};
 use crate::needs;
 
 /// Takes every kind of namespace away from a user namespace, then goes on.
@@ -93,15 +92,6 @@ fn what_cannot_be_confined_is_not_run_unless_it_is_trusted() {
 fn lines(program: &str, args: &[&str]) -> Vec<String> {
     let out = Command::new(program).args(args).output().unwrap();
     String::from_utf8(out.stdout).unwrap().lines().map(str::to_owned).collect()
-}
-
-/// Waits for something to be so.
-fn wait_for(what: &str, mut is_so: impl FnMut() -> bool) {
-    let began = Instant::now();
-    while !is_so() {
-        assert!(began.elapsed() < Duration::from_secs(20), "{what}");
-        std::thread::sleep(Duration::from_millis(20));
-    }
 }
 
 #[test]

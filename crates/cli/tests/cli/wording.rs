@@ -2,10 +2,11 @@
 
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
+use std::path::Path;
 
 use serde_json::json;
 
-use crate::env::TestEnv;
+use crate::env::{PROGRAM, TestEnv, wait_for};
 
 #[test]
 fn the_wording_is_the_plans_and_who_has_another_is_named() {
@@ -150,4 +151,95 @@ fn a_forecast_says_what_is_still_to_be_paid_and_asks_nobody() {
     assert!((few / (4.0 * cost.as_f64().unwrap()) - 1.0).abs() < 0.02, "{few} {cost}");
     let text = env.run(&["forecast", "plan.toml", "--from", "earlier"]).out;
     assert!(text.contains("As measured in the earlier record"), "{text}");
+}
+
+/// A command that answers with the kinds of the parts that it was sent.
+const PARTS: &str = "#!/usr/bin/env python3\nimport base64, json, sys\nsaid = json.load(sys.stdin)['messages'][-1]['content']\n\
+    parts = said if isinstance(said, list) else [{'type': 'text', 'text': said}]\n\
+    shown = [base64.b64decode(it['image_url']['url'].split(',')[1])[:4] for it in parts[1:]]\n\
+    names = 'berths.png' in parts[0]['text'], 'sent along' in parts[0]['text']\n\
+    print(json.dumps({'answer': repr((shown, names))}))\n";
+
+#[test]
+fn images_go_with_the_first_message_to_those_that_take_them() {
+    let env = TestEnv::new();
+    env.gap_docket("time = 2");
+    let brief = fs::read_to_string(env.path("docket/gap/brief.md")).unwrap();
+    let with = |images: &str| {
+        let brief = brief.replacen("+++\n", &format!("+++\nimages = {images}\n"), 1);
+        env.write("docket/gap/brief.md", &brief);
+    };
+    fs::create_dir_all(env.path("docket/gap/given")).unwrap();
+    fs::write(env.path("docket/gap/given/berths.png"), b"\x89PNG\r\n\x1a\n\0\xff\0").unwrap();
+    env.write("docket/gap/given/notes.png", "no image");
+    env.write("ask.py", PARTS);
+    fs::set_permissions(env.path("ask.py"), fs::Permissions::from_mode(0o755)).unwrap();
+    let mut plan = "docket = \"docket\"\n".to_owned();
+    for (name, more) in [("auk", ""), ("tern", "prompt = { images = false }\n")] {
+        plan += &format!(
+            "[[candidate]]\nname = \"{name}\"\nkind = \"command\"\ncommand = [\"./ask.py\"]\n{more}"
+        );
+    }
+    env.write("plan.toml", &plan);
+    for (images, part) in [
+        ("[\"notes.png\"]", "is no PNG, JPEG, GIF or WebP file"),
+        ("[\"quay.png\"]", "there is no file `given/quay.png`"),
+        ("[\"berths.png\", \"berths.png\"]", "names `berths.png` twice"),
+    ] {
+        with(images);
+        let ran = env.run(&["run", "plan.toml"]);
+        assert!(ran.code == 2 && ran.err.contains(part), "{}", ran.err);
+    }
+    with("[\"berths.png\"]");
+    assert_eq!(env.run(&["run", "plan.toml"]).code, 0);
+    let shown = env.json(&["show", "record", "--json"]);
+    let answers: Vec<_> = ["auk", "tern"]
+        .map(|name| {
+            let trials = shown["trials"].as_array().unwrap();
+            let trial = trials.iter().find(|it| it["candidate"] == name).unwrap();
+            trial["attempts"][0]["answer"].as_str().unwrap().to_owned()
+        })
+        .into();
+    assert_eq!(answers, [r"([b'\x89PNG'], (True, True))", "([], (True, False))"]);
+    let table = env.run(&["standings", "record"]).out.replace('\n', " ");
+    assert!(table.contains("Not the same prompt: tern had another"), "{table}");
+    // An image is not counted by the length of its letters.
+    let tokens = |name: &str| {
+        let found = env.json(&["forecast", "plan.toml", "--record", "other", "--json"]);
+        let rows = found["candidates"].as_array().unwrap();
+        let row = rows.iter().find(|it| it["candidate"] == name).unwrap();
+        row["few"]["tokens_input"].as_f64().unwrap()
+    };
+    assert!((900.0..1100.0).contains(&(tokens("auk") - tokens("tern"))));
+}
+
+#[test]
+fn a_command_ends_with_a_run_that_is_killed() {
+    let env = TestEnv::new();
+    env.gap_docket("time = 2");
+    env.write(
+        "ask.sh",
+        "#!/bin/sh\ncat > /dev/null\nsleep 600 & echo $! >> \"$OUT\"\necho $$ >> \"$OUT\"\nwait\n",
+    );
+    fs::set_permissions(env.path("ask.sh"), fs::Permissions::from_mode(0o755)).unwrap();
+    let pids = env.path("pids");
+    env.write(
+        "plan.toml",
+        &format!(
+            "docket = \"docket\"\n[[candidate]]\nname = \"auk\"\nkind = \"command\"\n\
+             command = [\"./ask.sh\"]\nenv = {{ OUT = \"{}\" }}\n",
+            pids.display()
+        ),
+    );
+    let mut run = env.command(Path::new(PROGRAM)).args(["run", "plan.toml"]).spawn().unwrap();
+    let read = || fs::read_to_string(&pids).unwrap_or_default();
+    wait_for("the command", || read().lines().count() == 2);
+    run.kill().unwrap();
+    run.wait().unwrap();
+    let is_gone = |pid: &str| {
+        // One that nobody has waited for yet has ended all the same.
+        let state = fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+        state.rsplit_once(") ").is_none_or(|it| it.1.starts_with('Z'))
+    };
+    wait_for("its end", || read().lines().all(is_gone));
 }

@@ -12,6 +12,9 @@ pub struct PromptSettings {
     /// Of what goes back after a failure.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub repair: Option<String>,
+    /// Whether images that a task shows are sent; they are when nobody says otherwise.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub images: Option<bool>,
 }
 
 impl PromptSettings {

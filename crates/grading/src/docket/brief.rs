@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use fairtrial_core::answer::Submission;
 use fairtrial_core::digest::Digest;
+use fairtrial_core::image::{IMAGE_MAX, Image};
 use fairtrial_core::language::{LanguageDefinition, Languages};
 use fairtrial_core::limits::LimitSettings;
 use fairtrial_core::source::{SourceError, TomlParts, utf8};
@@ -36,7 +37,12 @@ struct BriefSettings {
     tell_passed: bool,
     #[serde(default)]
     packages: Vec<String>,
+    #[serde(default)]
+    images: Vec<String>,
 }
+
+/// Most images that a task shows.
+const IMAGES_MAX: usize = 8;
 
 /// Most runs of a failed attempt's tests beyond the first.
 const RERUNS_MAX: u32 = 20;
@@ -71,6 +77,9 @@ pub fn parse_task(
         return Err(SourceError::whole(&file, message));
     };
     check_settings(&file, &settings, definition)?;
+    check_folder(place, files)?;
+    let given = files.below("given/");
+    let images = images(&file, &settings.images, &given)?;
     let form = (kind.parse)(FormSource {
         place,
         brief: &file,
@@ -95,11 +104,55 @@ pub fn parse_task(
         packages: settings.packages,
         statement: statement.to_owned(),
         proofs: parse_proofs(place, files, form.answer().proof_file())?,
-        given: files.below("given/"),
+        given,
+        images,
         digest: Digest::of_snapshot(&without_proofs(files)),
         whole_digest: Digest::of_snapshot(files),
     };
     Ok(PosedTask { task, form })
+}
+
+/// The given files that a brief shows as images.
+fn images(file: &str, named: &[String], given: &Snapshot) -> Result<Vec<Image>, SourceError> {
+    let fail = |message: String| Err(SourceError::whole(file, message));
+    if named.len() > IMAGES_MAX {
+        return fail(format!("`images` names {} files; at most {IMAGES_MAX}", named.len()));
+    }
+    let mut images: Vec<Image> = Vec::new();
+    for path in named {
+        let path = path.escape_debug().to_string();
+        let Some(bytes) = given.file(&path) else {
+            return fail(format!("`images`: there is no file `given/{path}`"));
+        };
+        if images.iter().any(|it| it.path == path) {
+            return fail(format!("`images` names `{path}` twice"));
+        }
+        if bytes.len() > IMAGE_MAX {
+            return fail(format!("`images`: `{path}` has more than {} MiB", IMAGE_MAX >> 20));
+        }
+        let Some(image) = Image::of_file(&path, bytes) else {
+            let message = "is no PNG, JPEG, GIF or WebP file by its first bytes";
+            return fail(format!("`images`: `given/{path}` {message}"));
+        };
+        images.push(image);
+    }
+    Ok(images)
+}
+
+/// Refuses what is no part of a task, since it would do nothing: most likely a name is misspelt.
+fn check_folder(place: &str, files: &Snapshot) -> Result<(), SourceError> {
+    for (path, _) in files.iter() {
+        let name = path.as_str().split('/').next().unwrap_or_default();
+        // Notes for people, and what editors and file managers leave.
+        let is_file = !path.as_str().contains('/');
+        let is_note = is_file && (name.ends_with('~') || name.ends_with(".md"));
+        if !(super::is_part_of_task(path.as_str()) || is_note || name.starts_with('.')) {
+            let message = "it is no part of a task, which has `brief.md`, `given/`, `sealed/` and \
+                           `proofs/`; notes for people may stand beside them in `….md`";
+            return Err(SourceError::whole(&format!("{place}/{name}"), message));
+        }
+    }
+    Ok(())
 }
 
 /// What makes a task what it is: proofs only prove it.
@@ -173,6 +226,7 @@ fn check_settings(
     if let Some(odd) = settings.packages.iter().find(|it| !is_name(it)) {
         return fail(format!("`{}` is no name of a package", odd.escape_debug()));
     }
+    settings.limits.check("`limits`").or_else(fail)?;
     if !settings.packages.is_empty() && definition.packages.is_empty() {
         return fail(format!("answers in `{}` can use no packages", settings.language));
     }

@@ -85,7 +85,9 @@ impl Docket {
             let message = "it is missing; a docket needs at least `title = \"…\"` there";
             return Err(SourceError::whole(&file, message));
         };
-        let settings = parse_toml(&file, utf8(&file, bytes)?)?;
+        let settings: DocketSettings = parse_toml(&file, utf8(&file, bytes)?)?;
+        let whole = |message| SourceError::whole(&file, message);
+        settings.limits.check("`limits`").map_err(whole)?;
         // A folder without a brief that holds nothing of a task is somebody's notes or pictures.
         folders.retain(|_, files| files.iter().any(|it| is_part_of_task(it.0.as_str())));
         if folders.is_empty() {
@@ -96,7 +98,7 @@ impl Docket {
             .iter()
             .map(|(name, files)| parse_task(&format!("{place}/{name}"), name, files, languages));
         let tasks = tasks.collect::<Result<Vec<_>, _>>()?;
-        check_weights(&settings, &tasks).map_err(|message| SourceError::whole(&file, message))?;
+        check_weights(&settings, &tasks).map_err(whole)?;
         Ok(Self { settings, tasks })
     }
 }
@@ -179,6 +181,8 @@ mod tests {
             ("returns = 2", "", "[[example]] number 1: an expectation is missing"),
             ("+++\n\nSay", "\nSay", "between two lines of `+++`"),
             ("solution.py", "../solution.py", "not a usable file path"),
+            ("[call]", "limits = { memory = 0 }\n[call]", "`limits`: `memory` is not above 0"),
+            ("[call]", "images = [\"tides.csv\"]\n[call]", "is no PNG, JPEG, GIF or WebP file"),
         ] {
             let error = with_brief(&BRIEF.replacen(from, to, 1)).unwrap_err().to_string();
             assert!(error.contains(part), "{from} -> {to}: {error}");
@@ -203,6 +207,33 @@ mod tests {
                 (result, _) => assert!(result.unwrap_err().to_string().contains(part)),
             }
         }
+    }
+
+    #[test]
+    fn what_is_no_part_of_a_task_is_refused_but_for_notes() {
+        let sealed = ("gap/sealed/calls.jsonl", "{\"args\": [9, 4], \"returns\": 5}");
+        let with = |settings: &str, more: &str| {
+            parse(&[("docket.toml", settings), ("gap/brief.md", BRIEF), sealed, (more, "x")])
+        };
+        for (more, refused) in [
+            ("gap/seald/calls.jsonl", Some("`d/gap/seald`: it is no part of a task")),
+            ("gap/calls.jsonl", Some("`d/gap/calls.jsonl`: it is no part of a task")),
+            ("gap/sealed", Some("`d/gap/sealed`: it is no part of a task")),
+            ("gap/.cache/x", None),
+            ("gap/NOTES.md", None),
+            ("gap/.gitkeep", None),
+            ("gap/brief.md~", None),
+            ("pictures/quay.png", None),
+        ] {
+            let found = with("title = \"T\"", more).err().map(|it| it.to_string());
+            match refused {
+                Some(part) => assert!(found.unwrap().starts_with(part), "{more}"),
+                None => assert_eq!(found, None, "{more}"),
+            }
+        }
+        let error = with("title = \"T\"\nlimits = { disk = 0 }", "gap/NOTES.md").unwrap_err();
+        let expected = "`d/docket.toml`: `limits`: `disk` is not above 0";
+        assert!(error.to_string().starts_with(expected), "{error}");
     }
 
     #[test]

@@ -36,6 +36,15 @@ pub enum Manner {
     Acts,
 }
 
+/// What becomes of the images that a task shows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Images {
+    /// They go with the first message.
+    Sent,
+    /// They are named, as other files that are no text.
+    Named,
+}
+
 /// What the first prompt of a trial is made of. `version` is what the language's tool says of itself; `start` is what the
 /// answer starts from, where that had to be made ready.
 #[must_use]
@@ -46,6 +55,7 @@ pub fn prompt_parts(
     version: &str,
     limits: &Limits,
     manner: Manner,
+    images: Images,
 ) -> PromptParts {
     // Who acts finds them in its folder.
     let files = match manner {
@@ -62,7 +72,12 @@ pub fn prompt_parts(
                 continue;
             }
         };
+        let is_sent = images == Images::Sent
+            && task.images.iter().any(|it| it.path.as_bytes() == path.as_bytes());
         match std::str::from_utf8(bytes) {
+            _ if is_sent => {
+                let _ = write!(shown, "\n`{path}` (an image, {} bytes, sent along)\n", bytes.len());
+            }
             Ok(text) if text.len() <= SHOWN_MAX => {
                 let fence = fence_for(text);
                 let text = text.trim_end_matches('\n');
@@ -239,7 +254,7 @@ mod tests {
         limits: &Limits,
         manner: Manner,
     ) -> String {
-        let parts = prompt_parts(task, start, definition, version, limits, manner);
+        let parts = prompt_parts(task, start, definition, version, limits, manner, Images::Sent);
         PromptTemplates::shipped().first(None, &parts)
     }
 

@@ -8,6 +8,8 @@ use minijinja::value::Serde;
 use minijinja::{Environment, UndefinedBehavior, Value};
 use serde::Serialize;
 
+use super::Images;
+
 /// The shipped wording of a first prompt.
 pub const FIRST: &str = include_str!("first.txt");
 
@@ -68,6 +70,10 @@ pub struct PromptTemplates {
     environment: Environment<'static>,
     /// Candidates that have a first prompt, or a repair, of their own.
     own: BTreeMap<String, (bool, bool)>,
+    /// Candidates of which it is said whether they are sent images.
+    images: BTreeMap<String, Images>,
+    /// Of all others.
+    images_by_default: Images,
 }
 
 impl PromptTemplates {
@@ -98,7 +104,13 @@ impl PromptTemplates {
         );
         environment.set_auto_escape_callback(|_| minijinja::AutoEscape::None);
         environment.set_fuel(Some(FUEL));
-        let mut templates = Self { environment, own: BTreeMap::new() };
+        let of = |it: bool| if it { Images::Sent } else { Images::Named };
+        let mut templates = Self {
+            environment,
+            own: BTreeMap::new(),
+            images: BTreeMap::new(),
+            images_by_default: of(plan.images.unwrap_or(true)),
+        };
         templates.add(None, "first", plan.first.as_deref().unwrap_or(FIRST))?;
         templates.add(None, "repair", plan.repair.as_deref().unwrap_or(REPAIR))?;
         for (candidate, own) in candidates {
@@ -110,6 +122,9 @@ impl PromptTemplates {
             }
             let has = (first.is_some(), repair.is_some());
             templates.own.insert(candidate.to_owned(), has);
+            if let Some(images) = own.images {
+                templates.images.insert(candidate.to_owned(), of(images));
+            }
         }
         Ok(templates)
     }
@@ -148,9 +163,18 @@ impl PromptTemplates {
         Ok(())
     }
 
-    /// Candidates whose first prompt is their own.
+    /// Candidates whose first prompt is their own, by its wording or by the images that go with it.
     pub fn with_own_first(&self) -> impl Iterator<Item = &str> {
-        self.own.iter().filter(|it| it.1.0).map(|it| it.0.as_str())
+        let other_images = |it: &str| self.images(Some(it)) != self.images_by_default;
+        let own = self.own.iter().filter(move |it| it.1.0 || other_images(it.0));
+        own.map(|it| it.0.as_str())
+    }
+
+    /// Whether a candidate is sent the images that tasks show; `None`: all of which nothing else is said.
+    #[must_use]
+    pub fn images(&self, candidate: Option<&str>) -> Images {
+        let own = candidate.and_then(|it| self.images.get(it));
+        own.copied().unwrap_or(self.images_by_default)
     }
 
     /// The first prompt of a candidate; `None`: of all that have none of their own.
@@ -195,7 +219,7 @@ mod tests {
     use super::*;
 
     fn settings(first: &str) -> PromptSettings {
-        PromptSettings { first: Some(first.to_owned()), repair: None }
+        PromptSettings { first: Some(first.to_owned()), ..PromptSettings::default() }
     }
 
     #[test]

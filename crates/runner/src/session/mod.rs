@@ -379,9 +379,11 @@ impl<'a> Session<'a> {
         let (plan, world) = (self.spec.plan, self.spec.world);
         let system = self.candidate(&key.candidate).and_then(Candidate::system);
         let (attempts, stuck_at) = (plan.attempts, plan.stop_when_stuck);
-        let terms = TrialTerms { attempts, stuck_at, system };
         let entry = &self.spec.tasks[&key.task];
-        let prompt = entry.first_prompt(&key.candidate, world.manner(&key.candidate));
+        let manner = world.manner(&key.candidate);
+        let images = entry.first_images(&key.candidate, manner);
+        let terms = TrialTerms { attempts, stuck_at, system, images };
+        let prompt = entry.first_prompt(&key.candidate, manner);
         let row = match self.known.remove(&key) {
             Some(known) => {
                 if known.verdict.is_some() {

@@ -76,12 +76,8 @@ fn tasks(names: &[&str]) -> BTreeMap<String, PlannedTask> {
         (
             name,
             PlannedTask {
-                task,
-                limits: Limits::default(),
                 prompt: "Say it.".to_owned(),
-                acting_prompt: String::new(),
-                own_prompts: BTreeMap::new(),
-                unfit: None,
+                ..PlannedTask::new(task, Limits::default())
             },
         )
     };
