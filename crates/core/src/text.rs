@@ -129,6 +129,35 @@ fn near(a: &str, b: &str, tolerance: f64) -> bool {
     }
 }
 
+/// Longest name, in characters.
+const NAME_MAX: usize = 80;
+
+/// Why a text can be no name of a candidate, a task or a label: one must be seen, told from others in a table, and given as an
+/// argument. `None`: it can.
+#[must_use]
+pub fn name_fault(name: &str) -> Option<&'static str> {
+    // By the Unicode standard's general category Cf, as far as these can hide or reorder what stands beside them.
+    let is_hidden = |c| {
+        matches!(c, '\u{ad}' | '\u{61c}' | '\u{180e}' | '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}'
+            | '\u{2060}'..='\u{206f}' | '\u{feff}' | '\u{e0000}'..='\u{e007f}')
+    };
+    if name.trim().is_empty() {
+        Some("is empty")
+    } else if name.chars().any(char::is_control) {
+        Some("has control characters")
+    } else if name.chars().any(is_hidden) {
+        Some("has characters that cannot be seen")
+    } else if name.trim() != name {
+        Some("begins or ends with a space")
+    } else if name.starts_with('-') {
+        Some("begins with `-`, as options do")
+    } else if name.chars().count() > NAME_MAX {
+        Some("has more than 80 characters")
+    } else {
+        None
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

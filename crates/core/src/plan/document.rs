@@ -12,6 +12,7 @@ use super::host::HostSettings;
 use super::prompt::PromptSettings;
 use crate::limits::LimitSettings;
 use crate::source::{SourceError, parse_toml};
+use crate::text::name_fault;
 use crate::verdict::{UnknownWord, worded};
 
 worded! {
@@ -208,8 +209,16 @@ impl Plan {
         let mut names = BTreeSet::new();
         for candidate in &self.candidates {
             let name = candidate.name();
-            if name.trim().is_empty() || name.chars().any(char::is_control) {
-                return Err("a candidate's `name` is empty or has control characters".to_owned());
+            if let Some(fault) = name_fault(name) {
+                let name = name.escape_debug();
+                return Err(format!("the name of candidate `{name}` {fault}"));
+            }
+            for label in candidate.labels().keys() {
+                let fault = name_fault(label).or(label.contains('=').then_some("has `=`"));
+                if let Some(fault) = fault {
+                    let label = label.escape_debug();
+                    return Err(format!("candidate `{name}`: the label `{label}` {fault}"));
+                }
             }
             if !names.insert(name) {
                 return Err(format!("two candidates are called `{name}`"));
@@ -303,5 +312,18 @@ mod tests {
         let twice = format!("{PLAN}{}", &PLAN[PLAN.find("[[").unwrap()..]);
         let error = Plan::parse("plan.toml", &twice).unwrap_err().to_string();
         assert!(error.contains("two candidates are called `petrel`"), "{error}");
+        for (name, fault) in [
+            (" ", "` ` is empty"),
+            (" petrel", "` petrel` begins or ends with a space"),
+            ("-petrel", "`-petrel` begins with `-`"),
+            ("pet\\u202Erel", "`pet\\u{202e}rel` has characters that cannot be seen"),
+            ("pet\\nrel", "`pet\\nrel` has control characters"),
+        ] {
+            let error = Plan::parse("plan.toml", &PLAN.replace("petrel", name)).unwrap_err();
+            assert!(error.to_string().contains(fault), "{error}");
+        }
+        let label = "model = \"m\"\nlabels = { \"size=s\" = \"x\" }\n";
+        let error = Plan::parse("plan.toml", &PLAN.replace("model = \"m\"\n", label)).unwrap_err();
+        assert!(error.to_string().contains("the label `size=s` has `=`"), "{error}");
     }
 }

@@ -11,6 +11,7 @@ use std::ops::Deref;
 use fairtrial_core::language::Languages;
 use fairtrial_core::source::{SourceError, parse_toml, utf8};
 use fairtrial_core::task::{DocketSettings, Task};
+use fairtrial_core::text::name_fault;
 use fairtrial_core::tree::{RelPath, Snapshot};
 
 use self::brief::parse_task;
@@ -93,6 +94,15 @@ impl Docket {
         if folders.is_empty() {
             let message = "it holds no task; a task is a folder with `brief.md`";
             return Err(SourceError::whole(place, message));
+        }
+        let unusable = |name: &&&str| name_fault(name).is_some();
+        if let Some(name) = folders.keys().find(unusable) {
+            let fault = name_fault(name).unwrap_or_default();
+            let name = name.escape_debug();
+            return Err(SourceError::whole(
+                place,
+                format!("the name of the task `{name}` {fault}"),
+            ));
         }
         let tasks = folders
             .iter()
@@ -220,6 +230,11 @@ mod tests {
             ("gap/calls.jsonl", Some("`d/gap/calls.jsonl`: it is no part of a task")),
             ("gap/sealed", Some("`d/gap/sealed`: it is no part of a task")),
             ("gap/.cache/x", None),
+            ("-gap/brief.md", Some("`d`: the name of the task `-gap` begins with `-`")),
+            (
+                "gap\u{202e}/brief.md",
+                Some("`d`: the name of the task `gap\\u{202e}` has characters that"),
+            ),
             ("gap/NOTES.md", None),
             ("gap/.gitkeep", None),
             ("gap/brief.md~", None),
