@@ -4,6 +4,7 @@
 //! Exit codes: 0 done, 1 the answer is "no", 2 called wrongly, 3 something outside failed.
 
 mod args;
+mod bars;
 mod commands;
 mod environment;
 mod errors;

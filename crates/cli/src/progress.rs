@@ -4,27 +4,17 @@ use std::io::Write;
 use std::time::{Duration, Instant};
 
 use fairtrial_report::{count, duration, money, safe};
-use fairtrial_runner::{Observer, Progress, RunNews};
-use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
+use fairtrial_runner::{Observer, Progress, RegradeProgress, RegradedCandidate, RunNews};
 
+use crate::bars::{BarRows, NAME_MAX};
 use crate::status::{CandidateStatus, RunStatus};
 
 /// Longest silence between two plain lines.
 const QUIET: Duration = Duration::from_secs(5);
 
-/// Longest name shown before a bar, in characters.
-const NAME_MAX: usize = 24;
-
-/// Columns from which on bars are long.
-const WIDE: usize = 100;
-
 /// Bars, one for the run and one for each candidate.
 pub struct Bars {
-    all: MultiProgress,
-    run: ProgressBar,
-    candidates: Vec<ProgressBar>,
-    /// Columns of a name.
-    width: usize,
+    rows: BarRows,
     began: Instant,
     currency: String,
 }
@@ -32,30 +22,8 @@ pub struct Bars {
 impl Bars {
     /// Bars on standard error, which has so many columns.
     pub fn new(names: &[&str], currency: &str, colour: bool, columns: usize) -> Self {
-        let longest = names.iter().map(|it| it.chars().count()).max().unwrap_or(0);
-        let name = if columns < WIDE { NAME_MAX / 2 } else { NAME_MAX };
-        let width = longest.clamp("trials".len(), name);
-        let all = MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(10));
-        let length = if columns < WIDE { 10 } else { 24 };
-        let bar = match colour {
-            true => format!("{{bar:{length}.cyan/black.bright}}"),
-            false => format!("{{bar:{length}}}"),
-        };
-        // What does not fit is cut off at the end of the line, never wrapped.
-        let style = format!("{{prefix:<{width}}} {bar} {{wide_msg}}");
-        let style = ProgressStyle::with_template(&style);
-        let style = style.unwrap_or_else(|_| ProgressStyle::default_bar());
-        let run = all.add(ProgressBar::new(0).with_style(style.progress_chars("━━─")));
-        run.set_prefix("trials");
-        let currency = currency.to_owned();
-        let began = Instant::now();
-        Self { all, run, candidates: Vec::new(), width, began, currency }
-    }
-}
-
-impl Drop for Bars {
-    fn drop(&mut self) {
-        let _ = self.all.clear();
+        let rows = BarRows::new(names.iter().copied(), colour, columns);
+        Self { rows, began: Instant::now(), currency: currency.to_owned() }
     }
 }
 
@@ -140,27 +108,18 @@ pub fn status_lines(status: &RunStatus, width: usize) -> Vec<String> {
 
 impl Observer for Bars {
     fn progress(&mut self, progress: &Progress) {
-        self.run.set_length(progress.total as u64);
-        self.run.set_position(progress.over as u64);
-        self.run.set_message(overall(progress, self.began, &self.currency));
+        let so_far = (progress.over, progress.total);
+        self.rows.set(0, "trials", so_far, overall(progress, self.began, &self.currency));
         let status = RunStatus::of(progress, &self.currency, false);
         for (index, row) in status.candidates.iter().enumerate() {
-            if self.candidates.len() <= index {
-                let bar = self.all.add(ProgressBar::new(0).with_style(self.run.style()));
-                let name: String = safe(&row.name).chars().take(self.width).collect();
-                bar.set_prefix(name);
-                self.candidates.push(bar);
-            }
-            let bar = &self.candidates[index];
-            bar.set_length(row.trials as u64);
-            bar.set_position((row.counted + row.void) as u64);
-            bar.set_message(candidate_line(row));
+            let so_far = (row.counted + row.void, row.trials);
+            self.rows.set(index + 1, &row.name, so_far, candidate_line(row));
         }
     }
 
     fn happened(&mut self, what: &RunNews<'_>) {
         if let Some(line) = said(what) {
-            let _ = self.all.println(line);
+            self.rows.say(line);
         }
     }
 }
@@ -228,6 +187,55 @@ impl Observer for Lines<'_> {
     }
 }
 
+/// How far judging again is: bars on a terminal, plain lines otherwise.
+pub enum RegradeLines<'a> {
+    /// One bar for all, one for each candidate.
+    Bars(BarRows),
+    /// A line now and then.
+    Plain(&'a mut dyn Write, Option<Instant>),
+}
+
+impl RegradeLines<'_> {
+    /// Shows how far it is.
+    pub fn progress(&mut self, progress: &RegradeProgress) {
+        let RegradeProgress { done, wanted, candidates, .. } = progress;
+        let all = format!("{done} of {wanted}{}", other_verdicts(progress.differs()));
+        match self {
+            Self::Bars(rows) => {
+                rows.set(0, "answers", (*done, *wanted), all);
+                for (index, row) in candidates.iter().enumerate() {
+                    let so_far = (row.done, row.wanted);
+                    rows.set(index + 1, &row.name, so_far, regraded_line(row));
+                }
+            }
+            Self::Plain(err, last) => {
+                if last.is_none_or(|it| it.elapsed() >= QUIET) && done < wanted {
+                    *last = Some(Instant::now());
+                    let rows = candidates.iter().map(|row| {
+                        format!("{} {}", safe(&row.name), regraded_line(row).trim_start())
+                    });
+                    let rows = rows.collect::<Vec<_>>().join("; ");
+                    let _ = writeln!(err, "judged again {all}; {rows}");
+                }
+            }
+        }
+    }
+}
+
+fn regraded_line(row: &RegradedCandidate) -> String {
+    let RegradedCandidate { done, wanted, passed, .. } = row;
+    let share = match done {
+        0 => "–".to_owned(),
+        done => format!("{:.0} %", *passed as f64 / *done as f64 * 100.0),
+    };
+    let end = if done == wanted { " · done" } else { "" };
+    format!("{share:>5} of {done} passed{}{end}", other_verdicts(row.differs))
+}
+
+fn other_verdicts(differs: usize) -> String {
+    if differs == 0 { String::new() } else { format!(" · {differs} judged otherwise") }
+}
+
 #[cfg(test)]
 mod tests {
     use fairtrial_runner::{CandidateProgress, CandidateState};
@@ -287,6 +295,26 @@ mod tests {
                         0.5000 · 90 tokens/s; te\\u{1b}[2Jrn – of 0 passed · resting 10 s";
         assert_eq!(text.lines().next(), Some(expected));
         assert_eq!(text.lines().count(), 2, "the second line came too soon: {text}");
+    }
+
+    #[test]
+    fn judging_again_says_how_far_everybody_is() {
+        let mut out = Vec::new();
+        let row = |name: &str, done, passed, differs| RegradedCandidate {
+            name: name.to_owned(),
+            wanted: 4,
+            done,
+            passed,
+            differs,
+        };
+        let candidates = vec![row("auk", 4, 3, 1), row("te\u{1b}rn", 0, 0, 0)];
+        let progress = RegradeProgress { done: 4, wanted: 8, candidates };
+        RegradeLines::Plain(&mut out, None).progress(&progress);
+        assert_eq!(
+            String::from_utf8(out).unwrap(),
+            "judged again 4 of 8 · 1 judged otherwise; auk 75 % of 4 passed · 1 judged otherwise · done; \
+             te\\u{1b}rn – of 0 passed\n"
+        );
     }
 
     #[test]

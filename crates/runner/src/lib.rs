@@ -32,7 +32,9 @@ pub use news::RunNews;
 pub use order::{ChoiceError, HeldAgain, TrialChoice, UnknownAgain};
 pub use prepare::{PlannedTask, Preparation, PrepareError, PrepareOptions, prepare};
 pub use read::{ReadError, ReadOptions, ReadText, read_text};
-pub use regrade::{RegradeError, RegradeOptions, Regraded, regrade};
+pub use regrade::{
+    RegradeError, RegradeOptions, RegradeProgress, Regraded, RegradedCandidate, regrade,
+};
 pub use run::{RunError, RunOptions, run_trials};
 pub use scheduler::CandidateState;
 pub use session::{Observer, Summary};

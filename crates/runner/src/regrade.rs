@@ -62,6 +62,66 @@ pub struct Regraded {
     pub stopped: bool,
 }
 
+/// How far judging again is.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct RegradeProgress {
+    /// Answers that were judged, or left out.
+    pub done: usize,
+    /// Answers to be judged.
+    pub wanted: usize,
+    /// The candidates, in the order of the record.
+    pub candidates: Vec<RegradedCandidate>,
+}
+
+/// How far the answers of one candidate are.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct RegradedCandidate {
+    /// Its name.
+    pub name: String,
+    /// Answers to be judged.
+    pub wanted: usize,
+    /// Answers that were judged, or left out.
+    pub done: usize,
+    /// Of these, passed.
+    pub passed: usize,
+    /// Of these, judged otherwise than before.
+    pub differs: usize,
+}
+
+impl RegradeProgress {
+    fn of(items: &[AnswerToJudge<'_>]) -> Self {
+        let mut progress = Self { wanted: items.len(), ..Self::default() };
+        for item in items {
+            progress.of_candidate(&item.trial.key.candidate).wanted += 1;
+        }
+        progress
+    }
+
+    fn of_candidate(&mut self, name: &str) -> &mut RegradedCandidate {
+        let place = self.candidates.iter().position(|it| it.name == name);
+        let place = place.unwrap_or_else(|| {
+            let name = name.to_owned();
+            self.candidates.push(RegradedCandidate { name, ..RegradedCandidate::default() });
+            self.candidates.len() - 1
+        });
+        &mut self.candidates[place]
+    }
+
+    fn take(&mut self, item: &AnswerToJudge<'_>, judged: Option<&NewRegrade>) {
+        self.done += 1;
+        let row = self.of_candidate(&item.trial.key.candidate);
+        row.done += 1;
+        row.passed += usize::from(judged.is_some_and(|it| it.judgement.verdict.is_pass()));
+        row.differs += usize::from(judged.is_some_and(|it| it.cause.is_some()));
+    }
+
+    /// Answers that were judged otherwise than before.
+    #[must_use]
+    pub fn differs(&self) -> usize {
+        self.candidates.iter().map(|it| it.differs).sum()
+    }
+}
+
 /// One answer to be judged.
 struct AnswerToJudge<'a> {
     trial: &'a TrialRow,
@@ -71,7 +131,7 @@ struct AnswerToJudge<'a> {
 }
 
 /// Judges every answer that has a verdict again, and adds a grading to the record, an answer at a time.
-/// `progress` hears how many answers are done, and of how many. `stop` ends it early.
+/// `progress` hears of each answer that is done. `stop` ends it early.
 ///
 /// # Errors
 /// When the tasks cannot be read, code cannot be confined, or the record not be read or written.
@@ -80,7 +140,7 @@ pub fn regrade(
     options: &RegradeOptions,
     prepare: &PrepareOptions<'_>,
     stop: &AtomicBool,
-    progress: &dyn Fn(usize, usize),
+    progress: &mut dyn FnMut(&RegradeProgress),
 ) -> Result<Regraded, RegradeError> {
     let mut record = Record::open_to_add(folder)?;
     if let Some(key) = record.check_figures()?.first() {
@@ -102,11 +162,13 @@ pub fn regrade(
     let begun = now();
     let machine = Machine { since: begun.clone(), ..setup.machine.clone() };
     let grading = record.begin_grading(&begun, &machine, left_out)?;
-    let mut count = 0;
-    let done = |_, judged: Option<Option<NewRegrade>>| {
-        count += 1;
-        progress(count, items.len());
-        match judged.flatten() {
+    let mut so_far = RegradeProgress::of(&items);
+    progress(&so_far);
+    let done = |place: usize, judged: Option<Option<NewRegrade>>| {
+        let judged = judged.flatten();
+        so_far.take(&items[place], judged.as_ref());
+        progress(&so_far);
+        match judged {
             Some(answer) => record.commit_regrade(grading, &answer),
             // Its judging went wrong in our own code: it is left out, as one is whose task is gone.
             None => record.leave_out_of_grading(grading, 1),
@@ -114,7 +176,7 @@ pub fn regrade(
     };
     let again = |item: &AnswerToJudge<'_>| judge_again(&manifest, &setup, item);
     work_through(&items, options.judging, stop, again, done)?;
-    Ok(Regraded { grading, wanted: items.len(), stopped: count < items.len() })
+    Ok(Regraded { grading, wanted: items.len(), stopped: so_far.done < items.len() })
 }
 
 /// Where the tasks of a record are.

@@ -211,6 +211,7 @@ mod tests {
             packages: Vec::new(),
             statement: "Say it.".into(),
             given: Snapshot::new(),
+            images: Vec::new(),
             proofs: vec![proof("right", "RIGHT = 1\nMORE = 2\n"), proof("wrong", "WRONG = 1\n")],
             digest: Digest::of(b""),
             whole_digest: Digest::of(b""),

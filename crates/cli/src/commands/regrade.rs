@@ -1,28 +1,18 @@
 //! `fairtrial regrade`: judges the recorded answers again.
 
-use std::io::{IsTerminal as _, Write};
+use std::io::Write;
 
 use fairtrial_record::{Record, Selection};
 use fairtrial_report::{regrade_json, regrade_table};
 use fairtrial_runner::{RegradeOptions, regrade};
 
 use crate::args::RegradeArgs;
+use crate::bars::BarRows;
 use crate::commands::run::{Readiness, with_prepare_options};
 use crate::environment::Environment;
 use crate::errors::{DIFFERS, Failure, OUTSIDE};
+use crate::progress::RegradeLines;
 use crate::signals::StopSignal;
-
-/// Says on a terminal how many answers are done.
-pub fn counter(what: &'static str, environment: &Environment) -> impl Fn(usize, usize) {
-    let on_terminal = environment.err_is_terminal();
-    move |done, all| {
-        let stderr = std::io::stderr();
-        if on_terminal && stderr.is_terminal() && (done.is_multiple_of(8) || done == all) {
-            let end = if done == all { "\n" } else { "" };
-            let _ = write!(stderr.lock(), "\r{what}: {done} of {all}{end}");
-        }
-    }
-}
 
 /// Judges, adds the grading to the record, and writes where it differs from the first verdicts.
 pub fn run(
@@ -36,12 +26,21 @@ pub fn run(
         languages: args.languages.clone(),
         judging: std::thread::available_parallelism().map_or(1, usize::from),
     };
-    let progress = counter("judged again", environment);
+    let mut lines = match environment.err_is_terminal() {
+        true => {
+            let record = Record::open(&args.record)?;
+            let names = record.manifest().plan.candidates.iter().map(|it| it.name());
+            let columns = environment.err_columns();
+            RegradeLines::Bars(BarRows::new(names, environment.err_colour(), columns))
+        }
+        false => RegradeLines::Plain(err, None),
+    };
     let stop = StopSignal::new();
     let readiness = Readiness { trust_code: args.trust_code, fresh: false };
     let regraded = with_prepare_options(readiness, environment, |prepare| {
-        regrade(&args.record, &options, prepare, stop.flag(), &progress)
+        regrade(&args.record, &options, prepare, stop.flag(), &mut |it| lines.progress(it))
     })?;
+    drop(lines);
     let record = Record::open(&args.record)?;
     let gradings = record.gradings(&Selection::default())?;
     let Some(grading) = gradings.iter().find(|it| it.id == regraded.grading) else {

@@ -1,16 +1,27 @@
 //! `fairtrial vet`: proves that the tests of a docket tell right answers from wrong ones.
 
-use std::io::Write;
+use std::io::{IsTerminal as _, Write};
 
 use fairtrial_report::{safe, vet_json, vet_table};
 use fairtrial_runner::{VetError, VetOptions, vet};
 
 use crate::args::VetArgs;
-use crate::commands::regrade::counter;
 use crate::commands::run::{Readiness, with_prepare_options};
 use crate::environment::Environment;
 use crate::errors::{DIFFERS, Failure};
 use crate::signals::StopSignal;
+
+/// Says on a terminal how many proofs are done.
+fn counter(environment: &Environment) -> impl Fn(usize, usize) {
+    let on_terminal = environment.err_is_terminal();
+    move |done, all| {
+        let stderr = std::io::stderr();
+        if on_terminal && stderr.is_terminal() && (done.is_multiple_of(8) || done == all) {
+            let end = if done == all { "\n" } else { "" };
+            let _ = write!(stderr.lock(), "\rproofs judged: {done} of {all}{end}");
+        }
+    }
+}
 
 /// Judges every proof, and writes what holds.
 pub fn run(
@@ -25,7 +36,7 @@ pub fn run(
         languages: args.languages.clone(),
         judging: std::thread::available_parallelism().map_or(1, usize::from),
     };
-    let progress = counter("proofs judged", environment);
+    let progress = counter(environment);
     let stop = StopSignal::new();
     let readiness = Readiness { trust_code: args.trust_code, fresh: false };
     let vetted = with_prepare_options(readiness, environment, |prepare| {

@@ -77,7 +77,6 @@ pub fn parse_task(
         return Err(SourceError::whole(&file, message));
     };
     check_settings(&file, &settings, definition)?;
-    check_folder(place, files)?;
     let given = files.below("given/");
     let images = images(&file, &settings.images, &given)?;
     let form = (kind.parse)(FormSource {
@@ -90,6 +89,7 @@ pub fn parse_task(
         definition,
         languages,
     })?;
+    check_folder(place, files, form.beside())?;
     let task = Task {
         name: name.to_owned(),
         title: settings.title,
@@ -140,19 +140,26 @@ fn images(file: &str, named: &[String], given: &Snapshot) -> Result<Vec<Image>, 
 }
 
 /// Refuses what is no part of a task, since it would do nothing: most likely a name is misspelt.
-fn check_folder(place: &str, files: &Snapshot) -> Result<(), SourceError> {
+fn check_folder(place: &str, files: &Snapshot, beside: Option<&str>) -> Result<(), SourceError> {
     for (path, _) in files.iter() {
         let name = path.as_str().split('/').next().unwrap_or_default();
         // Notes for people, and what editors and file managers leave.
         let is_file = !path.as_str().contains('/');
         let is_note = is_file && (name.ends_with('~') || name.ends_with(".md"));
-        if !(super::is_part_of_task(path.as_str()) || is_note || name.starts_with('.')) {
+        let is_part =
+            super::is_part_of_task(path.as_str()) || beside.is_some_and(|it| lies_in(path, it));
+        if !(is_part || is_note || name.starts_with('.')) {
             let message = "it is no part of a task, which has `brief.md`, `given/`, `sealed/` and \
                            `proofs/`; notes for people may stand beside them in `….md`";
             return Err(SourceError::whole(&format!("{place}/{name}"), message));
         }
     }
     Ok(())
+}
+
+/// Whether a path is that of a file or a folder, or lies in it.
+fn lies_in(path: &RelPath, place: &str) -> bool {
+    path.as_str().strip_prefix(place).is_some_and(|it| it.is_empty() || it.starts_with('/'))
 }
 
 /// What makes a task what it is: proofs only prove it.

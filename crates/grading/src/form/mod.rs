@@ -102,6 +102,11 @@ pub trait Form: fmt::Debug + Send + Sync {
         Ok(Start::Given(context.task.given.to_work_tree()))
     }
 
+    /// What it has in the task's folder besides `given/`, `sealed/` and `proofs/`: a file, or all in a folder.
+    fn beside(&self) -> Option<&str> {
+        None
+    }
+
     /// Whether the task holds on this machine before anything is changed.
     ///
     /// # Errors

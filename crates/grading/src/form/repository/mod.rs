@@ -109,6 +109,10 @@ impl Form for RepositoryForm {
         self.task.prepared(context).map(Start::Prepared)
     }
 
+    fn beside(&self) -> Option<&str> {
+        self.task.beside.as_deref()
+    }
+
     fn preflight(&self, context: &JudgeContext<'_>, start: &Start) -> Result<(), JudgeError> {
         preflight::check(&self.task, context, start).map(drop)
     }

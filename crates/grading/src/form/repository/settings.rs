@@ -54,6 +54,8 @@ enum Names {
 #[derive(Debug)]
 pub struct RepositoryTask {
     pub source: Source,
+    /// Where it lies beside the brief; `None`: elsewhere.
+    pub beside: Option<String>,
     pub prepare: Vec<String>,
     pub network: bool,
     pub show: Vec<PathBuf>,
@@ -103,6 +105,7 @@ impl RepositoryTask {
             .find(|(path, _)| path.as_str().starts_with("right") && path.extension() == "patch");
         Ok(Self {
             source,
+            beside: beside(&settings).map(str::to_owned),
             prepare: settings.prepare,
             network: settings.network,
             show: settings.show,
@@ -182,12 +185,17 @@ impl RepositoryTask {
     }
 }
 
+/// The file or folder beside the brief that a source is; `None`: it has an address.
+fn beside(settings: &RepositorySettings) -> Option<&str> {
+    let is_address = settings.source.contains("://") || settings.source.starts_with('/');
+    (!is_address).then(|| settings.source.trim_end_matches('/'))
+}
+
 fn source(from: &FormSource<'_>, settings: &RepositorySettings) -> Result<Source, String> {
-    let name = settings.source.trim_end_matches('/');
-    if settings.source.contains("://") || settings.source.starts_with('/') {
+    let Some(name) = beside(settings) else {
         let commit = settings.commit.as_deref().unwrap_or_default();
         return Source::of_address(&settings.source, commit);
-    }
+    };
     let folder = from.files.below(&format!("{name}/"));
     match (from.file(name), folder.is_empty(), &settings.commit) {
         (Some(bytes), _, Some(commit)) => {
