@@ -73,9 +73,36 @@ const NO_MODEL: &[&str] = &[
     "model not found",
     "no such model",
     "unknown model",
-    "model does not exist",
     "invalid model",
+    "invalid_model",
+    "not a valid model",
 ];
+
+/// Words by which they say, behind a model's name, that there is none.
+const IS_GONE: &[&str] = &[
+    "does not exist",
+    "doesn't exist",
+    "not found",
+    "is not available",
+    "is unknown",
+    "not a valid",
+];
+
+/// How far behind the word `model` these are looked for, in characters: a name is between.
+const NAME_SPAN: usize = 100;
+
+/// Whether a refusal says that there is no such model.
+fn is_no_model(said: &str) -> bool {
+    let is_gone = |place: usize| {
+        // Within the clause: what else is not there may be named in the next.
+        let clause = said[place..].split([',', ';']).next().unwrap_or_default();
+        let clause = clause.split(". ").next().unwrap_or_default();
+        let rest: String = clause.chars().take(NAME_SPAN).collect();
+        IS_GONE.iter().any(|it| rest.contains(it))
+    };
+    NO_MODEL.iter().any(|it| said.contains(it))
+        || said.match_indices("model").any(|it| is_gone(it.0))
+}
 
 /// Whether a refusal says that the conversation is too long for the model.
 fn is_too_long(said: &str) -> bool {
@@ -112,7 +139,7 @@ pub fn classify(status: u16, said: &str) -> VoidReason {
         429 => VoidReason::RateLimit,
         400..=499 if is_too_long(&said) => VoidReason::RequestRefusedForLength,
         400..=499 if any(FILTERED) => VoidReason::ContentFilter,
-        400..=499 if any(NO_MODEL) => VoidReason::ModelNotFound,
+        400..=499 if is_no_model(&said) => VoidReason::ModelNotFound,
         400..=499 => VoidReason::RequestRefused,
         504 | 524 => VoidReason::HostTimedOut,
         _ => VoidReason::ServerError,
@@ -134,7 +161,7 @@ pub fn classify_error(said: &str) -> VoidReason {
         VoidReason::RequestRefusedForLength
     } else if any(&["invalid api key", "invalid_api_key", "unauthorized"]) {
         VoidReason::KeyRefused
-    } else if any(NO_MODEL) {
+    } else if is_no_model(&lower) {
         VoidReason::ModelNotFound
     } else {
         VoidReason::ServerError
@@ -198,6 +225,15 @@ mod tests {
             (400, "max_tokens is too large: 99999", VoidReason::RequestRefused),
             (400, "unknown field", VoidReason::RequestRefused),
             (400, "the model `m` does not exist (model_not_found)", VoidReason::ModelNotFound),
+            (400, "Model 'auk-2' does not exist", VoidReason::ModelNotFound),
+            (400, "`auk-2` is not a valid model", VoidReason::ModelNotFound),
+            (422, "the model `auk-2` is not available here", VoidReason::ModelNotFound),
+            (400, "`seed` is not supported with this model", VoidReason::RequestRefused),
+            (
+                400,
+                "the model called tools, and `berth` is not available",
+                VoidReason::RequestRefused,
+            ),
             (302, "", VoidReason::Redirected),
         ] {
             assert_eq!(classify(status, said), reason, "{status} {said}");
