@@ -11,6 +11,8 @@ use std::sync::mpsc::{Receiver, channel};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD as BASE64;
 use fairtrial_candidates::{
     Ask, AskOutcome, AskReply, Asker as _, AskerError, ChatAsker, Message, Reporter, RequestNote,
     Role, StepNote, TryAgain,
@@ -20,10 +22,10 @@ use fairtrial_core::plan::{Candidate, ChatCandidate, Plan};
 use fairtrial_core::verdict::VoidReason;
 
 /// Serves these raw responses, one a connection, and gives what was asked.
-fn host(responses: &[&str]) -> (String, Receiver<String>) {
+fn host(responses: &[impl AsRef<[u8]>]) -> (String, Receiver<String>) {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = format!("http://{}/v1/", listener.local_addr().unwrap());
-    let responses: Vec<String> = responses.iter().map(|&it| it.to_owned()).collect();
+    let responses: Vec<Vec<u8>> = responses.iter().map(|it| it.as_ref().to_vec()).collect();
     let (outcome, requests) = channel();
     thread::spawn(move || {
         for response in responses {
@@ -44,16 +46,16 @@ fn host(responses: &[&str]) -> (String, Receiver<String>) {
             let mut body = vec![0; length];
             reader.read_exact(&mut body).unwrap();
             outcome.send(head + &String::from_utf8(body).unwrap()).unwrap();
-            if let Some(rest) = response.strip_prefix("drip") {
-                for event in rest.split_inclusive("\n\n") {
+            if let Some(rest) = response.strip_prefix(b"drip") {
+                for event in String::from_utf8_lossy(rest).split_inclusive("\n\n") {
                     let _ = stream.write_all(event.as_bytes());
                     thread::sleep(Duration::from_millis(100));
                 }
-            } else if let Some(rest) = response.strip_prefix("hang") {
-                stream.write_all(rest.as_bytes()).unwrap();
+            } else if let Some(rest) = response.strip_prefix(b"hang") {
+                stream.write_all(rest).unwrap();
                 thread::sleep(Duration::from_secs(5));
             } else {
-                let _ = stream.write_all(response.as_bytes());
+                let _ = stream.write_all(&response);
             }
         }
     });
@@ -221,6 +223,24 @@ fn streams_are_put_together_and_their_odd_ends_told_apart() {
 }
 
 /// What is odd beside an answer never loses it, and what the host did is not the candidate's.
+#[test]
+fn packed_answers_are_unpacked_whoever_asked_for_that() {
+    let (brotli, zstd) = (
+        "G0QAwB0HbqzFThC02a9F9si2tk5fF8sU+SpzjAPW8+la9nEbPGQpX7vhvGwsUBIG3vc1+2GyQRsgPQ==",
+        "KLUv/QRo5QEAUgQOEbDrGTbvzTxuSrntoYiRylRUUcQ39vp5Zk3WDdSJkzmIL6uUtOcf72Omh/k9pHvXYcj3amJIDwMAgZ3ETA==",
+    );
+    for (encoding, body) in [("br", brotli), ("zstd", zstd)] {
+        let mut response = format!(
+            "HTTP/1.1 200 OK\r\ncontent-type: application/json\r\ncontent-encoding: {encoding}\r\n\
+             connection: close\r\n\r\n"
+        )
+        .into_bytes();
+        response.extend(BASE64.decode(body).unwrap());
+        let (address, _requests) = host(&[response]);
+        assert_eq!(ask(&address, "").outcome, answer("packed", false), "{encoding}");
+    }
+}
+
 #[test]
 fn odd_streams_are_read_and_faults_in_them_are_the_hosts() {
     let part = r#"{"choices": [{"delta": {"content": "a"}, "message": null}], "usage": null}"#;
