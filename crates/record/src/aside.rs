@@ -133,6 +133,18 @@ impl Record {
         })
     }
 
+    /// When each request was sent, in UTC, RFC 3339, and how many seconds it took.
+    ///
+    /// # Errors
+    /// When the database cannot be read.
+    pub fn request_spans(&self) -> Result<Vec<(String, f64)>, RecordError> {
+        self.read("read requests", || {
+            let mut statement = self.connection.prepare("SELECT sent, seconds FROM requests")?;
+            let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
+            rows.collect()
+        })
+    }
+
     /// Computes anew what the requests of a candidate cost, by a price that was corrected. Gives how many there are.
     ///
     /// # Errors

@@ -48,11 +48,29 @@ pub struct BudgetWatch {
     trial: SpendingCaps,
     trials: HashMap<TrialKey, Spending>,
     reached: BTreeMap<CapOwner, Cap>,
+    /// The time that earlier sessions took.
+    before: Duration,
+}
+
+/// How long anything was under way, of spans that may overlap: each from when, and for how long.
+pub fn time_under_way(mut spans: Vec<(Duration, Duration)>) -> Duration {
+    spans.sort_unstable();
+    let (mut sum, mut until) = (Duration::ZERO, Duration::ZERO);
+    for (from, length) in spans {
+        let end = from.saturating_add(length);
+        sum += end.saturating_sub(from.max(until));
+        until = until.max(end);
+    }
+    sum
 }
 
 impl BudgetWatch {
-    /// With what earlier sessions spent.
-    pub fn new<'a>(plan: &Plan, known: impl Iterator<Item = &'a TrialSummary>) -> Self {
+    /// With what earlier sessions spent, and the time that they took.
+    pub fn new<'a>(
+        plan: &Plan,
+        known: impl Iterator<Item = &'a TrialSummary>,
+        before: Duration,
+    ) -> Self {
         let caps = |own: SpendingCaps| if own.is_none() { plan.budget.candidate } else { own };
         let candidate = |it: &fairtrial_core::plan::Candidate| {
             (it.name().to_owned(), (caps(it.budget()), Spending::default()))
@@ -63,6 +81,7 @@ impl BudgetWatch {
             trial: plan.budget.trial,
             trials: HashMap::new(),
             reached: BTreeMap::new(),
+            before,
         };
         for trial in known {
             watch.spend(
@@ -95,7 +114,7 @@ impl BudgetWatch {
         now: Duration,
         under_way: impl Iterator<Item = &'a TrialKey>,
     ) -> Vec<CapOwner> {
-        let run = Spending { time: now, ..self.run.1 };
+        let run = Spending { time: self.before + now, ..self.run.1 };
         let mut found = Vec::new();
         found.extend(self.run.0.reached(&run).map(|cap| (CapOwner::Run, cap)));
         for (name, (caps, spent)) in &self.candidates {
@@ -120,15 +139,15 @@ impl BudgetWatch {
             || self.reached.contains_key(&CapOwner::Trial(key.clone()))
     }
 
-    /// When the run's time is up; `None`: it has as much as it takes.
+    /// When the run's time is up, by the time of the session; `None`: it has as much as it takes.
     pub fn deadline(&self) -> Option<Duration> {
-        self.run.0.time.map(|it| it.0)
+        self.run.0.time.map(|it| it.0.saturating_sub(self.before))
     }
 
     /// The caps that were reached, with what was spent, at the time `now` of the session.
     pub fn reached(&self, now: Duration) -> Vec<CapReached> {
         let spent = |owner: &CapOwner| match owner {
-            CapOwner::Run => Spending { time: now, ..self.run.1 },
+            CapOwner::Run => Spending { time: self.before + now, ..self.run.1 },
             CapOwner::Candidate(name) => {
                 self.candidates.get(name).map(|it| it.1).unwrap_or_default()
             }
@@ -138,5 +157,23 @@ impl BudgetWatch {
         reached
             .map(|(owner, cap)| CapReached { owner: owner.clone(), cap: *cap, spent: spent(owner) })
             .collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_overlaps_is_counted_once_and_a_pause_not_at_all() {
+        let span = |from, length| (Duration::from_secs(from), Duration::from_secs(length));
+        for (spans, sum) in [
+            (vec![], 0),
+            (vec![span(10, 5), span(12, 1), span(14, 4)], 8),
+            (vec![span(1000, 2), span(10, 5)], 7),
+            (vec![span(10, 5), span(10, 5), span(15, 1)], 6),
+        ] {
+            assert_eq!(time_under_way(spans), Duration::from_secs(sum));
+        }
     }
 }

@@ -18,6 +18,7 @@ use fairtrial_core::verdict::{Verdict, VoidReason};
 use fairtrial_grading::{Judge, JudgeOptions, JudgedSubmission, Manner, Start};
 use fairtrial_record::{Manifest, PlanChange, Record, RecordError, Selection, TaskNote};
 
+use crate::budget::time_under_way;
 use crate::compatibility::{PlanDifference, TaskState, difference};
 use crate::counter::Counter;
 use crate::news::RunNews;
@@ -120,10 +121,24 @@ pub fn run_trials(
     let scheduler = scheduler(preparation, &record, waiting, limits)?;
     let (tasks, templates) = (&preparation.tasks, &preparation.templates);
     let spec = RunSpec { plan, tasks, templates, world: preparation };
-    let start = SessionStart { scheduler, known, counter, trying: options.trying };
+    let before = match plan.budget.run().time {
+        Some(_) => time_before(&record)?,
+        None => Duration::ZERO,
+    };
+    let start = SessionStart { scheduler, known, counter, trying: options.trying, before };
     let session = Session::new(spec, &mut record, start, observer);
     let doing = Doing { preparation, reused: reused.as_ref() };
     Ok(drive(session, doing, limits, stop)?)
+}
+
+/// The time that earlier sessions took: that in which a request was under way.
+fn time_before(record: &Record) -> Result<Duration, RecordError> {
+    let spans = record.request_spans()?.into_iter().filter_map(|(sent, seconds)| {
+        let sent = humantime::parse_rfc3339(&sent).ok()?;
+        let from = sent.duration_since(SystemTime::UNIX_EPOCH).ok()?;
+        Some((from, Duration::try_from_secs_f64(seconds).ok()?))
+    });
+    Ok(time_under_way(spans.collect()))
 }
 
 /// A scheduler over trials, that knows where candidates are asked and what their hosts were asked in the last day.

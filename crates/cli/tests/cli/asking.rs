@@ -138,6 +138,33 @@ fn a_cap_stops_the_run_says_what_was_spent_and_a_higher_one_goes_on() {
     assert!(row("puffin")["void"].as_u64().unwrap() > 0);
 }
 
+#[test]
+fn a_cap_on_time_counts_what_earlier_sessions_took() {
+    let env = TestEnv::new();
+    env.demo_docket(&["tide-gap"]);
+    let slow = "[[model]]\nname = \"petrel\"\nskill = 2.5\nrepair = 0.4\ntokens_per_second = 900\nlatency = 0.4\n";
+    env.write("models.toml", slow);
+    let standin = env.standin(&["--models", "models.toml", "--log", "asked.jsonl"], &[]);
+    let plan = |budget: &str| {
+        env.chats(
+            &format!("samples = 9\nparallel = 1\n{budget}"),
+            &standin.address,
+            &["petrel"],
+            "",
+        );
+    };
+    let asked = || fs::read_to_string(env.path("asked.jsonl")).unwrap().lines().count();
+    plan("budget = { time = 1 }");
+    let ran = env.run(&["run", "plan.toml"]);
+    assert!(ran.code == 3 && ran.err.contains("the cap on time of the run"), "{}", ran.err);
+    let before = asked();
+    assert!((1..9).contains(&before), "{before}");
+    assert_eq!(env.run(&["run", "plan.toml"]).code, 3);
+    assert!(asked() <= before + 1, "its time was up before: {before}, {}", asked());
+    plan("budget = { time = 60 }");
+    assert_eq!((env.run(&["run", "plan.toml"]).code, asked() >= 9), (0, true));
+}
+
 /// The gap task, and a plan for one model at a scripted host.
 fn one_model(env: &TestEnv, address: &str, head: &str, more: &str) {
     env.chats(head, address, &["petrel"], more);

@@ -188,6 +188,8 @@ pub struct SessionStart {
     pub counter: Counter,
     /// Whether each trial ends with its first answer.
     pub trying: bool,
+    /// The time that earlier sessions took.
+    pub before: Duration,
 }
 
 impl<'a> Session<'a> {
@@ -198,8 +200,8 @@ impl<'a> Session<'a> {
         start: SessionStart,
         observer: &'a mut dyn Observer,
     ) -> Self {
-        let SessionStart { scheduler, known, counter, trying } = start;
-        let budget = BudgetWatch::new(spec.plan, known.values());
+        let SessionStart { scheduler, known, counter, trying, before } = start;
+        let budget = BudgetWatch::new(spec.plan, known.values(), before);
         let mut session = Self {
             spec,
             record,

@@ -131,7 +131,7 @@ fn session_of(
         is_request: true,
     };
     let scheduler = Scheduler::new(waiting, limits, vec![host]);
-    let start = SessionStart { scheduler, known, counter, trying: false };
+    let start = SessionStart { scheduler, known, counter, trying: false, before: Duration::ZERO };
     let mut session = Session::new(spec, &mut record, start, watching);
     play(&mut session);
     session.summary(START)
