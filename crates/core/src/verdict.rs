@@ -336,7 +336,7 @@ mod tests {
         for (fault, remedy) in known {
             let done = match remedy {
                 Remedy::AskAgain => "asked again, then void",
-                Remedy::AskAgainThenEnd => "asked again, then the candidate is no longer asked",
+                Remedy::AskAgainThenEnd => "asked again, then the candidate rests or ends",
                 Remedy::VoidTrial => "void",
                 Remedy::EndCandidate => "the candidate is no longer asked",
             };

@@ -81,6 +81,8 @@ pub enum TrialEnd {
     Decided,
     /// Spoiled by the candidate's host; the text says how.
     Spoiled(String),
+    /// Spoiled since the candidate's host is not to be found; the text says how.
+    Unreachable(String),
     /// Not yet: the run was stopped while it was under way.
     Interrupted,
     /// Not at all: asking this candidate is no use for now; the text says why.
@@ -153,6 +155,8 @@ pub struct Scheduler {
     hosts: BTreeMap<String, HostQueue>,
     /// Where each candidate is asked.
     candidates: BTreeMap<String, CandidateHost>,
+    /// Candidates whose hosts have answered once.
+    answered: BTreeSet<String>,
     retrying: BTreeSet<Retry>,
     to_judge: VecDeque<TrialKey>,
     /// Trials that are being asked for, each with the number of its request at its host.
@@ -365,6 +369,7 @@ impl Scheduler {
     /// Takes note that asking for a trial is over, whatever came of it.
     pub fn asked(&mut self, key: &TrialKey, end: RequestEnd) {
         self.unseen.remove(&key.candidate);
+        self.heard_of(&key.candidate, end);
         if let Some(Some(number)) = self.asking.remove(key) {
             let host = self.host_of(&key.candidate).to_owned();
             let queue = self.hosts.entry(host).or_default();
@@ -375,9 +380,20 @@ impl Scheduler {
     /// Takes note that a request of a candidate that acts is over.
     pub fn sent(&mut self, candidate: &str, id: u64, end: RequestEnd) {
         self.unseen.remove(candidate);
+        self.heard_of(candidate, end);
         if let Some((host, number)) = self.sending.remove(&id) {
             let queue = self.hosts.entry(host).or_default();
             queue.over(number, end.tokens, end.too_many, end.answered);
+        }
+    }
+
+    /// One whose host answers is well.
+    fn heard_of(&mut self, candidate: &str, end: RequestEnd) {
+        if end.answered {
+            self.health.remove(candidate);
+            if !self.answered.contains(candidate) {
+                self.answered.insert(candidate.to_owned());
+            }
         }
     }
 
@@ -391,28 +407,44 @@ impl Scheduler {
         self.under_way.remove(key);
         let candidate = &key.candidate;
         match end {
+            // While its host rests, what is decided was answered before.
             TrialEnd::Decided => {
-                self.health.remove(candidate);
-            }
-            TrialEnd::Spoiled(why) => {
-                let health = self.health.entry(candidate.clone()).or_default();
-                health.spoiled += 1;
-                if health.spoiled >= SPOILED_MAX {
-                    match RESTS.get(health.rests) {
-                        Some(rest) => {
-                            health.rests += 1;
-                            health.resting_until = now + *rest;
-                            // One more is enough to tell.
-                            health.spoiled = SPOILED_MAX - 1;
-                        }
-                        None => self.halt(candidate, why),
-                    }
+                let is_over = |it: &Health| it.resting_until <= now;
+                if self.health.get(candidate).is_some_and(is_over) {
+                    self.health.remove(candidate);
                 }
             }
+            TrialEnd::Spoiled(why) => self.spoiled(candidate, why, 1, now),
+            // One that was there before may come back.
+            TrialEnd::Unreachable(why) if self.answered.contains(candidate) => {
+                self.spoiled(candidate, why, SPOILED_MAX, now);
+            }
+            TrialEnd::Unreachable(why) => self.halt(candidate, why),
             TrialEnd::Interrupted => self.not_run += 1,
             TrialEnd::Halted(why) => {
                 self.not_run += 1;
                 self.halt(candidate, why);
+            }
+        }
+    }
+
+    /// Takes note that a host spoiled a trial, which says as much as `weight` trials.
+    fn spoiled(&mut self, candidate: &str, why: String, weight: u32, now: Duration) {
+        let health = self.health.entry(candidate.to_owned()).or_default();
+        if health.resting_until > now {
+            // It was under way when the rest began.
+            return;
+        }
+        health.spoiled += weight;
+        if health.spoiled >= SPOILED_MAX {
+            match RESTS.get(health.rests) {
+                Some(rest) => {
+                    health.rests += 1;
+                    health.resting_until = now + *rest;
+                    // One more is enough to tell.
+                    health.spoiled = SPOILED_MAX - 1;
+                }
+                None => self.halt(candidate, why),
             }
         }
     }

@@ -186,6 +186,32 @@ fn a_host_that_comes_back_in_time_is_asked_on() {
 }
 
 #[test]
+fn a_host_that_is_gone_may_come_back_where_it_was_there_before() {
+    let gone = || TrialEnd::Unreachable("nobody there".into());
+    let mut scheduler = scheduler(trials(&["auk"], 20), LIMITS);
+    let (first, second) = (begun(&mut scheduler, START), begun(&mut scheduler, START));
+    scheduler.asked(&first, RequestEnd { answered: true, ..RequestEnd::default() });
+    scheduler.asked(&second, RequestEnd::default());
+    scheduler.end(&second, gone(), START);
+    // What was answered before and is decided now says nothing of the host.
+    scheduler.end(&first, TrialEnd::Decided, START);
+    assert_eq!(scheduler.next(START), None);
+    assert_eq!(scheduler.state_of("auk", START), CandidateState::Resting(RESTS[0]));
+    let third = begun(&mut scheduler, RESTS[0]);
+    scheduler.end(&third, TrialEnd::Decided, RESTS[0]);
+    begun(&mut scheduler, RESTS[0]);
+    assert!(scheduler.halted().is_empty());
+}
+
+#[test]
+fn a_host_that_was_never_there_is_given_up_at_once() {
+    let mut scheduler = scheduler(trials(&["auk"], 20), LIMITS);
+    let key = begun(&mut scheduler, START);
+    scheduler.end(&key, TrialEnd::Unreachable("nobody there".into()), START);
+    assert!(scheduler.halted().contains_key("auk"));
+}
+
+#[test]
 fn a_rest_is_over_with_the_first_trial_that_is_not_spoiled() {
     let mut scheduler = scheduler(trials(&["auk"], 20), LIMITS);
     for _ in 0..5 {

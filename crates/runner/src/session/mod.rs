@@ -612,7 +612,7 @@ impl<'a> Session<'a> {
         let TryAgain { reason, why, after, unreachable } = again;
         if trial.tries > retries {
             let end = match (unreachable, reason.spoils_the_host()) {
-                (true, _) => TrialEnd::Halted(why),
+                (true, _) => TrialEnd::Unreachable(why),
                 (false, true) => TrialEnd::Spoiled(why),
                 (false, false) => TrialEnd::Decided,
             };
@@ -709,13 +709,15 @@ impl<'a> Session<'a> {
     fn over(&mut self, key: &TrialKey, verdict: Verdict, end: TrialEnd, now: Duration) {
         let Some(trial) = self.trials.remove(key) else { return };
         self.spec.world.leave(key);
-        if let TrialEnd::Halted(why) = &end {
-            self.observer.happened(&RunNews::Halted { candidate: &key.candidate, why });
-        }
         if self.trying {
             self.counter.looked.push(FirstLook { key: key.clone(), verdict });
         }
+        let was_halted = self.is_halted(key);
         self.scheduler.end(key, end, now);
+        let why = self.scheduler.halted().get(&key.candidate);
+        if let Some(why) = why.filter(|_| !was_halted) {
+            self.observer.happened(&RunNews::Halted { candidate: &key.candidate, why });
+        }
         self.counter.count(key, verdict);
         self.observer.happened(&RunNews::TrialOver { key, verdict, attempts: trial.attempt });
         self.tell(now);
