@@ -9,6 +9,7 @@ use serde_json::Value as Json;
 
 use crate::completion::{Completion, without_halves};
 use crate::read_fault::ReadFault;
+use crate::sse::ServerEvent;
 use crate::upstream::Upstream;
 
 /// Words by which hosts say that the answer met a limit of length.
@@ -85,6 +86,13 @@ impl Got {
         self
     }
 
+    /// Where a host counted nothing as written although there is a text, the count is none.
+    fn with_sound_count(mut self) -> Self {
+        let wrote = !self.text.is_empty() || !self.thought.is_empty();
+        self.tokens = self.tokens.filter(|it| it.output > 0 || !wrote);
+        self
+    }
+
     /// An answer that has ended. One that the host itself kept back or broke off is no answer of the model's.
     fn ended(mut self, has_halves: bool) -> Result<Self, ReadFault> {
         let finish = self.finish.to_lowercase();
@@ -100,7 +108,7 @@ impl Got {
             self.text = without_halves(&self.text);
             self.thought = without_halves(&self.thought);
         }
-        Ok(self)
+        Ok(self.with_sound_count())
     }
 }
 
@@ -124,6 +132,7 @@ pub(crate) fn read_whole(bytes: &[u8]) -> Result<Got, ReadFault> {
     if !completion.has_choice() {
         return Err(ReadFault::new(VoidReason::NotTheProtocol, "the answer holds no choice"));
     }
+    let has_message = completion.has_message();
     let finish = completion.finish().unwrap_or_default();
     let got = Got {
         calls: completion.calls().to_vec(),
@@ -135,7 +144,11 @@ pub(crate) fn read_whole(bytes: &[u8]) -> Result<Got, ReadFault> {
         tokens: completion.tokens(),
         first_token: None,
     };
-    got.ended(completion.has_halves)
+    let got = got.ended(completion.has_halves)?;
+    if !has_message {
+        return Err(ReadFault::new(VoidReason::NotTheProtocol, "the choice holds no message"));
+    }
+    Ok(got)
 }
 
 fn is_too_long(finish: &str) -> bool {
@@ -166,12 +179,17 @@ impl StreamReader {
     }
 
     /// Takes an event; true: it was the last.
-    pub(crate) fn take(&mut self, event: &str) -> Result<bool, ReadFault> {
-        let event = event.trim();
+    pub(crate) fn take(&mut self, event: &ServerEvent) -> Result<bool, ReadFault> {
+        let (event, is_error) = (event.data.trim(), event.is_error);
         if event == "[DONE]" {
             return Ok(true);
         }
-        if event.is_empty() {
+        if is_error && !self.is_over() {
+            let said = Completion::parse(event).ok().and_then(|it| it.error());
+            return Err(ReadFault::said(said.unwrap_or_else(|| event.to_owned())));
+        }
+        // Words to keep a connection alive and the like; nothing of an answer is lost with them.
+        if !event.starts_with(['{', '[']) {
             return Ok(false);
         }
         let part = match Completion::parse(event) {

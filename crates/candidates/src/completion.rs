@@ -22,23 +22,35 @@ impl Completion {
     /// # Errors
     /// When it is no JSON, halves of characters put aside.
     pub(crate) fn parse(text: &str) -> Result<Self, serde_json::Error> {
-        match serde_json::from_str(text) {
-            Ok(json) => Ok(Self { json, has_halves: false }),
-            // Some hosts cut the escapes of a character in two (RFC 8259, section 8.2).
-            Err(error) => match with_halves(text) {
-                Some(text) => Ok(Self { json: serde_json::from_str(&text)?, has_halves: true }),
-                None => Err(error),
-            },
+        let error = match serde_json::from_str(text) {
+            Ok(json) => return Ok(Self { json: unwrapped(json), has_halves: false }),
+            Err(error) => error,
+        };
+        let mended = mended(text);
+        // Some hosts cut the escapes of a character in two (RFC 8259, section 8.2).
+        let halves = with_halves(mended.as_deref().unwrap_or(text));
+        let has_halves = halves.is_some();
+        match halves.or(mended) {
+            Some(text) => Ok(Self { json: unwrapped(serde_json::from_str(&text)?), has_halves }),
+            None => Err(error),
         }
     }
 
     /// What the host says went wrong.
     pub(crate) fn error(&self) -> Option<String> {
-        let error = self.json.get("error").filter(|it| !it.is_null())?;
-        Some(match error.get("message").and_then(Json::as_str).or(error.as_str()) {
-            Some(message) => message.to_owned(),
-            None => error.to_string(),
-        })
+        let Some(error) = self.json.get("error").filter(|it| says_something(it)) else {
+            return self.error_in_place();
+        };
+        let message = error.get("message").and_then(Json::as_str).filter(|it| !it.is_empty());
+        Some(message.or(error.as_str()).map_or_else(|| error.to_string(), str::to_owned))
+    }
+
+    /// What stands in the place of an answer, where the whole is an error.
+    fn error_in_place(&self) -> Option<String> {
+        let text = |name: &str| self.json.get(name).and_then(Json::as_str);
+        let says = || ["message", "detail", "msg"].into_iter().find_map(text);
+        let is_other = self.json.get("choices").is_none();
+        says().filter(|it| is_other && !it.trim().is_empty()).map(str::to_owned)
     }
 
     /// The choice that was asked for: the first, whatever else comes with it.
@@ -51,6 +63,13 @@ impl Completion {
     /// Whether there is a choice.
     pub(crate) fn has_choice(&self) -> bool {
         self.choice().is_some()
+    }
+
+    /// Whether a choice holds a message, or what older hosts have in its place.
+    pub(crate) fn has_message(&self) -> bool {
+        let has =
+            |name: &str| self.choice().and_then(|it| it.get(name)).is_some_and(|it| !it.is_null());
+        has("message") || has("delta") || has("text")
     }
 
     /// A field of its message, or of the part of it.
@@ -68,7 +87,13 @@ impl Completion {
                 let said = parts.iter().filter(|it| !is_thought(it));
                 said.filter_map(|part| part.get("text")?.as_str()).collect()
             }
-            _ => String::new(),
+            Some(part @ Json::Object(_)) if !is_thought(part) => texts_in(part),
+            Some(_) => String::new(),
+            // As the protocol's forerunner has it.
+            None => {
+                let text = self.choice().and_then(|it| it.get("text")?.as_str());
+                text.unwrap_or_default().to_owned()
+            }
         }
     }
 
@@ -103,6 +128,10 @@ impl Completion {
         let first = |names: &[&str]| names.iter().find_map(|it| count(usage.pointer(it)?));
         let input = first(&["/prompt_tokens", "/input_tokens"])?;
         let output = first(&["/completion_tokens", "/output_tokens"])?;
+        // Nothing is asked by no words at all: it did not count.
+        if input == 0 && output == 0 {
+            return None;
+        }
         let total = first(&["/total_tokens"]);
         let reasoning = first(&[
             "/completion_tokens_details/reasoning_tokens",
@@ -122,6 +151,57 @@ impl Completion {
         ]);
         Some(Tokens { input, cached: cached.unwrap_or(0).min(input), output, reasoning })
     }
+}
+
+/// The one thing in a list of one, as some hosts wrap it.
+fn unwrapped(json: Json) -> Json {
+    match json {
+        Json::Array(mut all) if all.len() == 1 => all.pop().unwrap_or_default(),
+        other => other,
+    }
+}
+
+/// Whether a field for what went wrong says that something did.
+fn says_something(error: &Json) -> bool {
+    match error {
+        Json::Null | Json::Bool(false) => false,
+        Json::Bool(true) => true,
+        Json::Number(code) => code.as_f64() != Some(0.0),
+        Json::String(text) => !text.trim().is_empty(),
+        Json::Array(all) => all.iter().any(says_something),
+        Json::Object(fields) => fields.values().any(says_something),
+    }
+}
+
+/// JSON as some hosts write it, with numbers that are none (`NaN`, `Infinity`) and with control characters in texts, put
+/// right; `None` where there is neither.
+fn mended(text: &str) -> Option<String> {
+    const NO_NUMBERS: [&str; 3] = ["-Infinity", "Infinity", "NaN"];
+    let mut out = String::with_capacity(text.len());
+    let (mut rest, mut found, mut in_text) = (text, false, false);
+    while let Some(c) = rest.chars().next() {
+        let mut length = c.len_utf8();
+        match c {
+            '"' => in_text = !in_text,
+            '\\' if in_text => length += rest[1..].chars().next().map_or(0, char::len_utf8),
+            '\0'..'\u{20}' if in_text => {
+                out.push_str(&format!("\\u{:04x}", c as u32));
+                (rest, found) = (&rest[length..], true);
+                continue;
+            }
+            'N' | 'I' | '-' if !in_text => {
+                if let Some(name) = NO_NUMBERS.iter().find(|it| rest.starts_with(**it)) {
+                    out.push_str("null");
+                    (rest, found) = (&rest[name.len()..], true);
+                    continue;
+                }
+            }
+            _ => {}
+        }
+        out.push_str(&rest[..length]);
+        rest = &rest[length..];
+    }
+    found.then_some(out)
 }
 
 /// Whether a part of a message is what was thought.
@@ -274,6 +354,7 @@ mod tests {
             ),
             (r#"{"prompt_tokens": null, "completion_tokens": 3}"#, None),
             (r#"{"prompt_tokens": 7, "completion_tokens": -3}"#, None),
+            (r#"{"prompt_tokens": 0, "completion_tokens": 0, "total_tokens": 0}"#, None),
             ("{}", None),
             ("null", None),
         ] {
@@ -299,10 +380,42 @@ mod tests {
     }
 
     #[test]
+    fn json_that_is_nearly_json_is_read() {
+        let text = "[{\"choices\": [{\"logprobs\": [-Infinity, NaN, -1], \"message\": {\"content\":\
+            \"a\nb\tNaN \\\"c\\\\\"}}]}]";
+        assert_eq!(Completion::parse(text).unwrap().text(), "a\nb\tNaN \"c\\");
+        for broken in ["{\"choices\": [NaN", "{\"a\": Nan}", "{\"a\": \"\n"] {
+            assert!(Completion::parse(broken).is_err(), "{broken}");
+        }
+    }
+
+    #[test]
+    fn an_error_is_one_where_it_says_something() {
+        let answer = |error: &str| {
+            let text = format!(
+                "{{\"choices\": [{{\"message\": {{\"content\": \"x\"}}}}], \"error\": {error}}}"
+            );
+            Completion::parse(&text).unwrap().error()
+        };
+        for error in ["null", "{}", "false", "\"\"", "0", "[]", r#"{"code": 0, "message": ""}"#] {
+            assert_eq!(answer(error), None, "{error}");
+        }
+        let code = answer(r#"{"code": 7, "message": ""}"#).unwrap();
+        assert!(code.contains("\"code\":7"), "{code}");
+        assert_eq!(answer(r#""sunk""#).as_deref(), Some("sunk"));
+        let whole = |text: &str| Completion::parse(text).unwrap().error();
+        assert_eq!(whole(r#"{"object": "error", "message": "sunk"}"#).as_deref(), Some("sunk"));
+        assert_eq!(whole(r#"[{"error": {"message": "sunk"}}]"#).as_deref(), Some("sunk"));
+        assert_eq!(whole(r#"{"choices": [], "message": "hello"}"#), None);
+    }
+
+    #[test]
     fn a_choice_that_nobody_asked_for_is_passed_over() {
         let text = r#"{"choices": [{"index": 1, "delta": {"content": "no"}}, {"index": 0, "message": null,
             "delta": {"content": "yes"}}], "id": 1, "id": 2}"#;
         assert_eq!(Completion::parse(text).unwrap().text(), "yes");
         assert!(!Completion::parse(r#"{"choices": [{"index": 1}]}"#).unwrap().has_choice());
+        let older = Completion::parse(r#"{"choices": [{"text": "yes"}]}"#).unwrap();
+        assert!(older.has_message() && older.text() == "yes");
     }
 }
