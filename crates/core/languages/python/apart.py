@@ -190,14 +190,15 @@ def take_state(told):
             del os.environ[name]
         os.environ.update({k: v for k, v in env.items() if not k.startswith(KEPT_ENV) and os.environ.get(k) != v})
         state["raw"], state["env"] = dict(RAW_ENV), {k: v for k, v in os.environ.items() if not k.startswith("PYTEST_")}
+    # Before the current folder, which may be among them.
+    if "files" in told:
+        files.apply(told["files"])
     if isinstance(told.get("cwd"), str):
         try:
             os.chdir(told["cwd"])
         except OSError:
             pass
         state["cwd"] = os.getcwd()
-    if "files" in told:
-        files.apply(told["files"])
 
 
 # What runners keep for themselves there, and what decides how the programs that tests start are loaded.

@@ -115,8 +115,8 @@ def forward_logs():
 
 
 def take_state(state):
-    """What the tests have set of their process since."""
-    for key, value in state.items():
+    """What the tests have set of their process since. Files first: the current folder may be among them."""
+    for key, value in sorted(state.items(), key=lambda it: it[0] != "files"):
         if key == "env":
             set_env(value)
         elif key == "cwd":

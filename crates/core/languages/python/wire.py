@@ -11,6 +11,24 @@ class Waiting:
     __slots__ = ("loop", "future", "task")
 
 
+def is_in_loop():
+    asyncio = sys.modules.get("asyncio")
+    return asyncio is not None and asyncio._get_running_loop() is not None
+
+
+class Turns:
+    """The selector of a loop: while the loop waits, the other side's loop runs."""
+
+    def __init__(self, link, plain):
+        self.link, self.plain = link, plain
+
+    def select(self, timeout=None):
+        return self.link.select(self.plain, timeout)
+
+    def __getattr__(self, name):
+        return getattr(self.plain, name)
+
+
 class Link:
     """One end. `first` is the tests'."""
 
@@ -27,7 +45,9 @@ class Link:
         self.threaded, self.queues, self.local, self.next_thread = False, {}, threading.local(), 1
         self.main = get_ident()
         self.gone, self.decided, self.error_seen = False, (lambda: None), (lambda kind: None)
-        self.waiting, self.next_wait, self.loop, self.background, self.asking = {}, 1, None, None, 0
+        self.waiting, self.next_wait, self.loop, self.background = {}, 1, None, None
+        # Whether the main thread's loop waits for whatever comes, and whether the other side's has work.
+        self.is_idle, self.is_busy = False, False
         self.outgoing, self.incoming = (lambda: None), (lambda it: None)
         self.ops = {
             "call": self.do_call, "member": self.do_member, "get": self.do_get, "set": self.do_set,
@@ -590,10 +610,14 @@ class Link:
         if self.gone:
             raise Gone("the other process has ended")
         name = self.thread_name()
-        if name != 0 and not self.threaded:
+        more = {"l": 1} if self.first and name == 0 and op != "threads" and is_in_loop() else {}
+        if (name != 0 or more) and not self.threaded:
             self.go_threaded()
+        if more:
+            self.follow()
+            self.is_busy = True
         with self.lock:
-            self.send(self.pack(op, args, t=name))
+            self.send(self.pack(op, args, t=name, **more))
         while True:
             message = self.next_message(name)
             if message["k"] == "=":
@@ -614,11 +638,14 @@ class Link:
         return message
 
     def route(self, message):
-        name = message.get("t")
+        """Hands a message to whom it is for; none: the other side is gone."""
+        name = 0 if message is None else message.get("t")
         if name not in self.queues and name != 0:
             queue = self.queue_of(name)
             start_thread(self.work, (name, queue))
         self.queue_of(name).put(message)
+        if name == 0 and self.is_idle:
+            self.loop.call_soon_threadsafe(self.end_turn if not self.first else int)
 
     def work(self, name, queue):
         self.local.name = name
@@ -657,11 +684,16 @@ class Link:
         except Gone:
             for queue in list(self.queues.values()):
                 queue.put(None)
-            self.queue_of(0).put(None)
+            self.route(None)
 
     def serve(self, message):
         """Does what the other side asks, and answers."""
-        name = message["t"]
+        if message.get("l") and not self.first:
+            self.serve_in_loop(message)
+        else:
+            self.serve_plainly(message)
+
+    def serve_plainly(self, message):
         try:
             op, args = message["k"], message["v"]
             if op == "threads":
@@ -672,19 +704,107 @@ class Link:
             raise
         except BaseException as error:
             kind, value = "!", error
+        self.reply(message, kind, value)
+        if message["k"] == "threads":
+            self.begin_reader()
+
+    def reply(self, message, kind, value):
+        name = message["t"]
         with self.lock:
             try:
                 reply = self.pack(kind, value, t=name)
             except (RecursionError, TypeError, ValueError) as error:
                 reply = self.pack("!", TypeError(f"cannot cross: {error}"), t=name)
             self.send(reply)
-        if message["k"] == "threads":
-            self.begin_reader()
 
     def serve_forever(self):
         self.local.name = 0
         while True:
             self.serve(self.next_message(0))
+
+    # Loops. That of the answer's main thread runs when the tests' does, and takes its turns when that yields.
+
+    def follow(self):
+        """Lets the other side's loop run while the loop of this thread has nothing to do."""
+        import asyncio
+
+        loop = asyncio.get_running_loop()
+        if self.loop is not loop or not isinstance(getattr(loop, "_selector", None), (Turns, type(None))):
+            self.loop = loop
+            if hasattr(loop, "_selector"):
+                loop._selector = Turns(self, loop._selector)
+
+    def select(self, plain, timeout):
+        if not self.is_busy or get_ident() != self.main:
+            return plain.select(timeout)
+        if timeout is not None and timeout <= 0:
+            self.is_busy = self.request("turn")
+            return plain.select(0)
+        self.request("free")
+        self.is_idle, queue = True, self.queue_of(0)
+        try:
+            events = plain.select(timeout if queue.empty() else 0)
+        finally:
+            self.is_idle = False
+        while not queue.empty():
+            message = queue.get()
+            if message is None:
+                raise Gone("the other process has ended")
+            self.serve(message)
+        self.is_busy = self.request("hold")
+        return events
+
+    def serve_in_loop(self, message):
+        """Serves what is asked from a running loop in a running loop."""
+        import asyncio
+
+        if self.loop is None:
+            self.loop = asyncio.new_event_loop()
+        loop, op = self.loop, message["k"]
+        runs = asyncio._get_running_loop() is not None
+        if op == "await":
+            # Its first step is done before the tests go on, as it would be.
+            self.waiting["run", message["v"][1]] = loop.create_task(self.run(*message["v"]))
+            self.pass_once(runs)
+            self.reply(message, "=", None)
+        elif op == "turn":
+            self.pass_once(runs)
+            self.reply(message, "=", self.has_work())
+        elif op == "free":
+            self.reply(message, "=", None)
+            self.is_idle = True
+            loop.call_soon(self.end_turn)
+            try:
+                loop.run_forever()
+            finally:
+                self.is_idle = False
+        elif op == "hold":
+            if runs:
+                loop.stop()
+            self.reply(message, "=", self.has_work())
+        else:
+            if not runs:
+                asyncio._set_running_loop(loop)
+            try:
+                self.serve_plainly(message)
+            finally:
+                if not runs:
+                    asyncio._set_running_loop(None)
+
+    def pass_once(self, runs):
+        if not runs:
+            self.loop.call_soon(self.loop.stop)
+            self.loop.run_forever()
+
+    def end_turn(self):
+        if not self.queue_of(0).empty():
+            self.loop.stop()
+
+    def has_work(self):
+        import asyncio
+
+        loop = self.loop
+        return bool(loop._ready or loop._scheduled or asyncio.all_tasks(loop) or len(loop._selector.get_map()) > 1)
 
     # What is asked for.
 
@@ -752,7 +872,7 @@ class Link:
     def loop_here(self):
         import asyncio
 
-        if self.loop is not None and self.loop.is_running():
+        if self.loop is not None and self.loop.is_running() and (self.first or get_ident() == self.main):
             return self.loop
         with self.lock:
             if self.background is None:
@@ -760,27 +880,28 @@ class Link:
                 start_thread(self.background.run_forever, ())
         return self.background
 
-    def do_await(self, it, token):
-        import asyncio
-
-        loop, begun = self.loop_here(), threading.Event()
-
-        async def run():
-            try:
-                reply = ("=", await it)
-            except BaseException as error:
-                reply = ("!", error)
-            self.waiting.pop(("run", token), None)
+    async def run(self, it, token):
+        try:
+            reply = ("=", await it)
+        except BaseException as error:
+            reply = ("!", error)
+        self.waiting.pop(("run", token), None)
+        if get_ident() == self.main:
+            self.settle(token, *reply)
+        else:
             start_thread(self.settle, (token, *reply))
 
+    def do_await(self, it, token):
+        loop, begun = self.loop_here(), threading.Event()
+
         def begin():
-            self.waiting["run", token] = loop.create_task(run())
+            self.waiting["run", token] = loop.create_task(self.run(it, token))
             # Its first step is done in the next round, and this in the one after.
             loop.call_soon(lambda: loop.call_soon(begun.set))
 
         loop.call_soon_threadsafe(begin)
-        # A loop that is just asking the other side to begin goes on when that has begun.
-        if not (loop is self.loop and self.asking):
+        # A loop cannot wait for itself.
+        if not (loop is self.loop and get_ident() == self.main):
             begun.wait(5)
 
     def settle(self, token, kind, value):
@@ -817,17 +938,13 @@ class Link:
 
         self.go_threaded()
         waiting = Waiting()
-        waiting.loop = self.loop = asyncio.get_running_loop()
+        waiting.loop = asyncio.get_running_loop()
         waiting.future = waiting.loop.create_future()
         with self.lock:
             token = self.next_wait
             self.next_wait += 1
         self.waiting[token] = waiting
-        self.asking += 1
-        try:
-            self.request("await", it, token)
-        finally:
-            self.asking -= 1
+        self.request("await", it, token)
         try:
             return await waiting.future
         except asyncio.CancelledError:
