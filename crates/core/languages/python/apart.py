@@ -218,6 +218,12 @@ def give_state():
         cwd = state["cwd"]
     if cwd != state["cwd"]:
         out["cwd"] = state["cwd"] = cwd
+    argv = [it for it in sys.argv if isinstance(it, str)]
+    # The runner's own are none of the answer's business.
+    runner_s = state.setdefault("runner_s", argv)
+    if argv != state.setdefault("argv", argv):
+        state["argv"] = argv
+        out["argv"] = argv if argv != runner_s else [""]
     logging = sys.modules.get("logging")
     if logging is not None:
         known = state["levels"]

@@ -124,6 +124,8 @@ def take_state(state):
                 os.chdir(value)
             except OSError:
                 pass
+        elif key == "argv":
+            sys.argv = value
         elif key == "levels":
             for name, level, disabled in value:
                 logger = logging.getLogger(name or None)
