@@ -352,7 +352,7 @@ class Link {
     if (depth > DEPTH_MAX) throw new RangeError('nested too deep');
     it = this.methodsOf.get(it) ?? it;
     const known = this.theirIds.get(it);
-    if (known !== undefined) return ['o', known];
+    if (known !== undefined) return types.isNativeError(it) ? ['y', known, ...this.ofError(it, depth)] : ['o', known];
     const number = this.sharedOf.get(it);
     if (number !== undefined) {
       this.speak(number);
@@ -396,13 +396,17 @@ class Link {
       const path = STANDARD_OF.get(kind);
       const named = path && path.endsWith('.prototype') && path.slice(0, -10);
       if (!ERRORS.has(named)) return undefined;
-      const more = Object.keys(it).filter((key) => key !== 'stack').map((key) => [key, this.encode(it[key], depth + 1)]);
-      for (const key of ['cause', 'errors', 'name']) {
-        if (Object.hasOwn(it, key) && !more.some(([known]) => known === key)) more.push([key, this.encode(it[key], depth + 1)]);
-      }
-      return ['E', named, String(it.message), String(it.stack ?? ''), more];
+      return ['E', named, this.export(it), ...this.ofError(it, depth)];
     }
     return undefined;
+  }
+
+  ofError(it, depth) {
+    const more = Object.keys(it).filter((key) => key !== 'stack').map((key) => [key, this.encode(it[key], depth + 1)]);
+    for (const key of ['cause', 'errors', 'name']) {
+      if (Object.hasOwn(it, key) && !more.some(([known]) => known === key)) more.push([key, this.encode(it[key], depth + 1)]);
+    }
+    return [String(it.message), String(it.stack ?? ''), more];
   }
 
   encodeSymbol(it) {
@@ -492,6 +496,11 @@ class Link {
       case 'b': return Object(this.decode(it[1], 0));
       case 'U': return new URL(it[1]);
       case 'E': return this.decodeError(it, depth);
+      case 'y': {
+        const error = this.own.get(it[1]);
+        if (!types.isNativeError(error)) throw new TypeError('no such error');
+        return this.renew(error, it.slice(2), depth);
+      }
       case 'P': return this.known(it[1]) ?? this.remember(it[1], new Promise((resolve, reject) => {
         this.pending.set(it[1], { resolve, reject });
         this.after();
@@ -501,9 +510,19 @@ class Link {
     throw new TypeError('unknown mark');
   }
 
-  decodeError([, kind, message, stack, more], depth) {
+  // The language's own errors cross by value, and are still the same ones when they come back.
+  decodeError([, kind, oid, message, stack, more], depth) {
     if (!ERRORS.has(kind)) throw new TypeError('no such error');
-    const made = kind === 'AggregateError' ? new AggregateError([], message) : new globalThis[kind](message);
+    let made = this.known(oid);
+    if (!types.isNativeError(made)) {
+      made = kind === 'AggregateError' ? new AggregateError([], message) : new globalThis[kind](message);
+      this.remember(oid, made);
+    }
+    return this.renew(made, [message, stack, more], depth);
+  }
+
+  renew(made, [message, stack, more], depth) {
+    if (made.message !== message) reflect.defineProperty(made, 'message', { value: message, writable: true, configurable: true });
     reflect.defineProperty(made, 'stack', { value: String(stack), enumerable: false, writable: true, configurable: true });
     for (const [key, value] of more) {
       const enumerable = !['cause', 'errors', 'name'].includes(key);

@@ -16,6 +16,31 @@ def is_in_loop():
     return asyncio is not None and asyncio._get_running_loop() is not None
 
 
+class Errors:
+    """The errors that crossed last, by number."""
+    KEPT = 64
+
+    def __init__(self):
+        self.by_number, self.numbers = {}, {}
+
+    def get(self, number):
+        return self.by_number.get(number)
+
+    def number(self, error, new=None):
+        known = self.numbers.get(id(error))
+        if known is None and new is not None:
+            self.put(error, new)
+            known = new
+        return known
+
+    def put(self, error, number):
+        if number in self.by_number:
+            del self.numbers[id(self.by_number.pop(number))]
+        self.by_number[number], self.numbers[id(error)] = error, number
+        while len(self.by_number) > self.KEPT:
+            del self.numbers[id(self.by_number.pop(next(iter(self.by_number))))]
+
+
 class Turns:
     """The selector of a loop: while the loop waits, the other side's loop runs."""
 
@@ -46,6 +71,8 @@ class Link:
         self.main = get_ident()
         self.gone, self.decided, self.error_seen = False, (lambda: None), (lambda kind: None)
         self.waiting, self.next_wait, self.loop, self.background = {}, 1, None, None
+        # The language's own errors cross by value, and are still the same ones when they come back.
+        self.errors, self.copies, self.next_error = Errors(), Errors(), 1
         # Whether the main thread's loop waits for whatever comes, and whether the other side's has work.
         self.is_idle, self.is_busy = False, False
         self.outgoing, self.incoming = (lambda: None), (lambda it: None)
@@ -306,6 +333,9 @@ class Link:
             args = it.__reduce__()[1]
         except Exception:
             pass
+        copied = self.copies.number(it)
+        whose = ["y", copied] if copied is not None else ["m", self.errors.number(it, self.next_error)]
+        self.next_error += 1
         more = {k: v for k, v in vars(it).items() if type(k) is str and not k.startswith("__")}
         for name in ("name", "path", "obj", "code") if isinstance(it, (ImportError, NameError, AttributeError)) else ():
             if isinstance(getattr(it, name, None), str):
@@ -313,7 +343,7 @@ class Link:
         args = [self.encode(one, changes, False, depth + 1) for one in args]
         more = [[k, self.encode(v, changes, False, depth + 1)] for k, v in more.items()]
         notes = [one for one in getattr(it, "__notes__", ()) if isinstance(one, str)]
-        return ["E", *std_name(kind), args, more, self.chain(it, changes, depth), notes]
+        return ["E", *std_name(kind), args, more, self.chain(it, changes, depth), notes, whose]
 
     def encode_module(self, it):
         return ["m", self.export(it), it.__name__]
@@ -441,15 +471,19 @@ class Link:
         return it
 
     def std_error(self, it, depth):
-        _, module, name, args, more, cause, notes = it
+        _, module, name, args, more, cause, notes, (whose, number) = it
         kind = std_object(module, name, True)
         if not (isinstance(kind, type) and issubclass(kind, BaseException)) or module.startswith(RUNNERS):
             raise ValueError("no such error")
         args = [self.decode(one, depth + 1) for one in args]
-        try:
-            error = kind(*args)
-        except Exception:
-            error = kind.__new__(kind, *args)
+        error = (self.errors if whose == "y" else self.copies).get(number)
+        if type(error) is not kind:
+            try:
+                error = kind(*args)
+            except Exception:
+                error = kind.__new__(kind, *args)
+            if whose == "m":
+                self.copies.put(error, number)
         for key, value in more:
             if not isinstance(key, str) or key.startswith("__"):
                 continue
