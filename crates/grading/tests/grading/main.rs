@@ -10,6 +10,7 @@ mod honest;
 mod judging;
 #[path = "../../../sandbox/tests/support/needs.rs"]
 mod needs;
+mod pairs;
 mod repository;
 mod suites;
 mod twinned;
