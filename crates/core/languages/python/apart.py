@@ -398,7 +398,8 @@ def twins_of(rewrite):
 
 def prepare_twins():
     vars(importlib.import_module("builtins")).update(
-        _apart_begins=begins, _apart_failed=failed, _apart_held=held_though_changed, _apart_changed=changed_value)
+        _apart_begins=begins, _apart_failed=failed, _apart_held=held_though_changed, _apart_changed=changed_value,
+        _apart_bounded=bounded)
     if ORDER["runner"] != "pytest":
         return twins_of(lambda tree, source, path: None)
     from _pytest.assertion import rewrite

@@ -58,6 +58,14 @@ def changed_text(it, variant, draw):
     return it[:at] + (other.upper() if it[at].isupper() else other) + it[at + 1:]
 
 
+def bounded(it):
+    """The same to look for something in; of what has to be gone through, the beginning."""
+    kind = type(it)
+    if hasattr(kind, "__contains__") or hasattr(kind, "__len__"):
+        return it
+    return (one for one, _ in zip(it, range(1000)))
+
+
 class Unlike:
     def __repr__(self):
         return "<something else>"
@@ -181,7 +189,8 @@ class Twins(ast.NodeTransformer):
             value = "".join(draw.choice("abcdefghijklmnopqrstuvwxyz") for _ in range(len(value) + 4))
         else:
             return None
-        return [ast.Constant(value), right]
+        # What is not there would be looked for without end in what has none.
+        return [ast.Constant(value), ast.Call(ast.Name(id="_apart_bounded", ctx=ast.Load()), [right], [])]
 
     def expected(self, node, draw):
         """An expectation, changed: where it calls nothing, when it is known; in what makes an object, before."""

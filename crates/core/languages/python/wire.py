@@ -324,7 +324,7 @@ class Link:
         """What an error came from."""
         cause = it.__cause__ if it.__cause__ is not None or it.__suppress_context__ else it.__context__
         if cause is None or depth > 8:
-            return None
+            return [2, None] if it.__suppress_context__ else None
         return [int(cause is it.__cause__), self.encode(cause, changes, False, depth + 4)]
 
     def encode_std_error(self, it, kind, changes, depth):
@@ -496,7 +496,9 @@ class Link:
         return self.with_cause(error, cause, depth)
 
     def with_cause(self, error, cause, depth):
-        if cause is not None:
+        if cause is not None and cause[0] == 2:
+            error.__suppress_context__ = True
+        elif cause is not None:
             came = self.decode(cause[1], depth + 1)
             if isinstance(came, BaseException) and came is not error:
                 if cause[0]:
