@@ -20,7 +20,7 @@ use crate::ask::{
     Workspace,
 };
 use crate::exchange::estimate;
-use crate::leash::{Group, leashed};
+use crate::leash::{ProcessGroup, leashed};
 use crate::runtime::runtime;
 
 /// The version of the request's format.
@@ -218,7 +218,7 @@ impl AskingProgram {
         let told = |error: io::Error| failed(format!("`{}`: {error}", self.path.display()));
         let mut child = command.spawn().map_err(told)?;
         // Whatever it has started ends with it.
-        let group = Group::of(child.id());
+        let group = ProcessGroup::of(child.id());
         let (stdin, stdout, stderr) =
             (child.stdin.take(), child.stdout.take(), child.stderr.take());
         let longest = usize::try_from(self.config.longest_answer.0).unwrap_or(usize::MAX);

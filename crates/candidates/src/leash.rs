@@ -26,16 +26,16 @@ pub(crate) fn leashed(program: &Path, arguments: &[String]) -> tokio::process::C
 }
 
 /// Ends a process group when it is dropped.
-pub(crate) struct Group(Option<Pid>);
+pub(crate) struct ProcessGroup(Option<Pid>);
 
-impl Group {
+impl ProcessGroup {
     /// That of its first process.
     pub(crate) fn of(leader: Option<u32>) -> Self {
         Self(leader.and_then(|it| i32::try_from(it).ok()).map(Pid::from_raw))
     }
 }
 
-impl Drop for Group {
+impl Drop for ProcessGroup {
     fn drop(&mut self) {
         if let Some(group) = self.0 {
             // It may have ended by itself.
