@@ -90,6 +90,10 @@ pub fn parse_task(
         languages,
     })?;
     check_folder(place, files, form.beside())?;
+    if form.is_prepared() && !images.is_empty() {
+        let message = format!("`images` are not sent with the form `{}`", form.name());
+        return Err(SourceError::whole(&file, message));
+    }
     let task = Task {
         name: name.to_owned(),
         title: settings.title,
