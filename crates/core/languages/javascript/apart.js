@@ -43,6 +43,8 @@ link.settled = (id, ok, value) => {
 // way there, such as a timer.
 const notices = new net.Socket({ fd: NOTICES, readable: true, writable: false });
 let isQuiet = true;
+// How often the answer was asked, and whether the next byte says up to which time it is quiet.
+let [asked, isCount] = [0, false];
 link.after = () => (isQuiet ? notices.unref() : notices.ref());
 link.answered = (quiet) => {
   if (quiet === isQuiet) return;
@@ -68,8 +70,14 @@ const grant = () => {
 notices.on('data', (bytes) => {
   try {
     for (const byte of bytes) {
-      if (byte === 4) isQuiet = true;
-      else isQuiet = false;
+      if (isCount) {
+        isCount = false;
+        if (byte === (asked & 255)) isQuiet = true;
+        continue;
+      }
+      isCount = byte === 4;
+      if (isCount) continue;
+      isQuiet = false;
       if (byte === 3) drain();
       else if (byte === 2) grant();
     }
@@ -103,6 +111,7 @@ const replaced = new Map();
 const WAKE = Buffer.from([1]);
 const wake = () => {
   if (link.depth) return;
+  asked++;
   try {
     writeSync(NOTICES, WAKE);
   } catch {
