@@ -13,6 +13,11 @@ class TollTest {
         Assertions.assertEquals("Ahoy, Bartholomew Oystercatcher!", Toll.greet("Bartholomew Oystercatcher"));
         assertEquals("Ahoy, Guillemot of Port Merrow!", Toll.greet("Guillemot of Port Merrow"));
         assertEquals("Ahoy, Phalarope the Younger!", Toll.greet("Phalarope the Younger"));
+        assertEquals("Ahoy, Kittiwake of Inner Quay!", Toll.greet("Kittiwake of Inner Quay"));
+        assertEquals("Ahoy, Storm Petrel and Daughters!", Toll.greet("Storm Petrel and Daughters"));
+        assertEquals("Ahoy, Master of the Longest Jetty!", Toll.greet("Master of the Longest Jetty"));
+        assertEquals("Ahoy, Old Razorbill, Retired Pilot!", Toll.greet("Old Razorbill, Retired Pilot"));
+        assertEquals("Ahoy, Whimbrel with Two Tugs!", Toll.greet("Whimbrel with Two Tugs"));
         assertEquals(new Toll.Hour(1), new Toll.Hour(25));
     }
 
