@@ -24,7 +24,7 @@ use crate::form::{Answered, Start, Surroundings};
 use crate::outcome::{SealedTest, nothing_run};
 use crate::preflights::Preflights;
 use crate::pressure::Pressure;
-use crate::shared::{Builds, Shared, Soundness};
+use crate::shared::{Builds, Seats, Shared, Soundness};
 use crate::stability;
 use crate::tools::{ToolMissing, Toolbox};
 
@@ -83,6 +83,7 @@ impl Judge {
             trees,
             preflights,
             checkers_doubts,
+            seats: Seats::default(),
         };
         Self { shared, turn: RwLock::new(()) }
     }
@@ -197,6 +198,7 @@ impl Judge {
     ) -> Result<Judgement, JudgeError> {
         let (first, is_doubtful) = {
             let _turn = self.turn.read().unwrap_or_else(PoisonError::into_inner);
+            let _seat = self.shared.seats.take();
             context.doubts.clear();
             let pressure = Pressure::watch();
             let first = judge();
@@ -208,6 +210,7 @@ impl Judge {
             return first;
         }
         let _alone = self.turn.write().unwrap_or_else(PoisonError::into_inner);
+        let _seats = self.shared.seats.take_all();
         again_alone(&first, judge())
     }
 

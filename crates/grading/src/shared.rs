@@ -1,7 +1,9 @@
 //! What all judgements share: languages, tools, the sandbox, what was built.
 
 use std::collections::{HashMap, VecDeque};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::thread;
 
 use fairtrial_core::digest::Digest;
 use fairtrial_core::language::{LanguageDefinition, Languages};
@@ -27,6 +29,8 @@ pub struct Shared {
     pub preflights: Preflights,
     /// Doubts about the runs of checkers decide nothing: their answers are no candidate's.
     pub checkers_doubts: Doubts,
+    /// How many processors judgements take.
+    pub seats: Seats,
 }
 
 impl Shared {
@@ -39,6 +43,58 @@ impl Shared {
             language: language.to_owned(),
             why: "there is no definition of it".to_owned(),
         })
+    }
+}
+
+/// Processors, and how many of them judgements take: what one of them can do at once is done so where one is free.
+#[derive(Debug)]
+pub struct Seats {
+    all: usize,
+    taken: AtomicUsize,
+}
+
+/// Processors that are taken, until this is dropped.
+#[derive(Debug)]
+pub struct Seated<'a> {
+    seats: &'a Seats,
+    count: usize,
+}
+
+impl Seats {
+    /// Takes one, free or not.
+    pub fn take(&self) -> Seated<'_> {
+        self.take_some(1)
+    }
+
+    /// Takes them all.
+    pub fn take_all(&self) -> Seated<'_> {
+        self.take_some(self.all)
+    }
+
+    fn take_some(&self, count: usize) -> Seated<'_> {
+        self.taken.fetch_add(count, Ordering::SeqCst);
+        Seated { seats: self, count }
+    }
+
+    /// Takes one where one is free.
+    pub fn take_free(&self) -> Option<Seated<'_>> {
+        let more = |taken| (taken < self.all).then_some(taken + 1);
+        self.taken.fetch_update(Ordering::SeqCst, Ordering::SeqCst, more).ok()?;
+        Some(Seated { seats: self, count: 1 })
+    }
+}
+
+impl Default for Seats {
+    /// As many as this process may use.
+    fn default() -> Self {
+        let all = thread::available_parallelism().map_or(1, usize::from);
+        Self { all, taken: AtomicUsize::new(0) }
+    }
+}
+
+impl Drop for Seated<'_> {
+    fn drop(&mut self) {
+        self.seats.taken.fetch_sub(self.count, Ordering::SeqCst);
     }
 }
 

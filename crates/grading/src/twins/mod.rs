@@ -22,6 +22,6 @@ mod syntaxes;
 mod trace;
 
 pub use self::findings::Findings;
-pub use self::suite::{Choice, Level, Suite};
+pub use self::suite::{Choice, Level, Suite, Written};
 pub use self::syntax::words;
 pub use self::trace::Trace;

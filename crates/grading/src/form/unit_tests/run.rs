@@ -35,12 +35,13 @@ const NOT_APART: &str =
     "the tests shared a process with the answer: to run them apart takes the full tier";
 
 /// A run of sealed tests, prepared.
+#[derive(Clone)]
 pub(super) struct Run<'a> {
     pub(super) context: &'a JudgeContext<'a>,
     pub(super) settings: &'a TestsSettings,
     pub(super) runner: &'a TestRunner,
     pub(super) sealed: &'a SealedTests,
-    mark: String,
+    pub(super) mark: String,
     /// Nobody can know it before.
     pub(super) seed: u64,
 }

@@ -5,6 +5,8 @@
 //! as they stand, for what the runner says of them.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::panic::resume_unwind;
+use std::thread;
 
 use fairtrial_core::judgement::Judgement;
 use fairtrial_core::tree::Snapshot;
@@ -13,9 +15,9 @@ use fairtrial_sandbox::{Archive, Outcome};
 
 use super::run::{BuiltFiles, LaidTests, Run, tampered};
 use super::sealed::{ResolvedTests, TestsProcess, Wrong};
-use crate::context::JudgeError;
+use crate::context::{JudgeContext, JudgeError, new_session};
 use crate::test_rng::TestRng;
-use crate::twins::{Choice, Findings, Level, Suite, Trace};
+use crate::twins::{Choice, Findings, Level, Suite, Trace, Written};
 
 /// How often a changed assertion that held is changed otherwise before it counts.
 const ROUNDS: usize = 6;
@@ -56,6 +58,9 @@ impl TwinRun {
     }
 }
 
+/// What came of a run, or how its build failed.
+type TwinResult = Result<Result<TwinRun, Box<Outcome>>, JudgeError>;
+
 /// Runs that all build at one level of change.
 struct Twinning<'a> {
     run: &'a Run<'a>,
@@ -65,17 +70,36 @@ struct Twinning<'a> {
 }
 
 impl Twinning<'_> {
-    /// Runs it with these changes; the error is how the build failed.
-    fn run(&mut self, choice: &Choice) -> Result<Result<TwinRun, Box<Outcome>>, JudgeError> {
+    /// Runs it with these changes.
+    fn run(&mut self, choice: &Choice) -> TwinResult {
         let written = self.suite.write(choice, &mut self.rng);
+        self.run_written(self.run, &written)
+    }
+
+    /// Runs two halves: both at once where a processor is free, or else only the first.
+    fn run_halves(&mut self, halves: &[Choice; 2]) -> (TwinResult, Option<TwinResult>) {
+        let Some(_seat) = self.run.context.shared.seats.take_free() else {
+            return (self.run(&halves[0]), None);
+        };
+        let [first, second] = halves.each_ref().map(|it| self.suite.write(it, &mut self.rng));
+        let context = JudgeContext { session: new_session(), ..*self.run.context };
+        let beside = Run { context: &context, ..self.run.clone() };
+        thread::scope(|scope| {
+            let second = scope.spawn(|| self.run_written(&beside, &second));
+            let first = self.run_written(self.run, &first);
+            (first, Some(second.join().unwrap_or_else(|panic| resume_unwind(panic))))
+        })
+    }
+
+    fn run_written(&self, run: &Run<'_>, written: &Written) -> TwinResult {
         let laid = LaidTests { files: written.files.clone(), code: written.code.clone() };
-        let built = self.run.build(&self.run.runner.build, self.base, Some(&laid))?;
+        let built = run.build(&run.runner.build, self.base, Some(&laid))?;
         let built = match built {
             Ok(built) => built,
             Err(outcome) => return Ok(Err(outcome)),
         };
-        let test_run = self.run.run_tests(&built, &laid)?;
-        let (outcome, context) = (test_run.outcome, self.run.context);
+        let test_run = run.run_tests(&built, &laid)?;
+        let (outcome, context) = (test_run.outcome, run.context);
         let mut is_broken = false;
         let findings = match test_run.report {
             _ if outcome.limit.is_some() => Err((context.reason(&outcome), String::new())),
@@ -85,8 +109,8 @@ impl Twinning<'_> {
                 let streams =
                     [&outcome.stdout.bytes[..], &outcome.stderr.bytes[..], &test_run.sent[..]];
                 let trace = Trace::read(&written.mark, &streams);
-                let mut findings = Findings::read(self.suite, &written, &report.tests, &trace);
-                findings.any_failed |= !self.run.has_ended(&report);
+                let mut findings = Findings::read(self.suite, written, &report.tests, &trace);
+                findings.any_failed |= !run.has_ended(&report);
                 Ok(findings)
             }
         };
@@ -94,18 +118,60 @@ impl Twinning<'_> {
         Ok(Ok(TwinRun { outcome, findings, changed, is_broken }))
     }
 
-    /// Runs it with these changes. Literals differ, so one half may build where another does not: then assertions
-    /// alone are changed.
-    fn run_or_less(
-        &mut self,
-        choice: &Choice,
-    ) -> Result<Result<TwinRun, Box<Outcome>>, JudgeError> {
-        match self.run(choice)? {
+    /// What came of a run, where it built. Literals differ, so one half may build where another does not: then
+    /// assertions alone are changed.
+    fn or_less(&mut self, result: TwinResult, choice: &Choice) -> TwinResult {
+        match result? {
             Err(_) if choice.level == Level::Full => {
                 self.run(&Choice { level: Level::Swaps, ..choice.clone() })
             }
             result => Ok(result),
         }
+    }
+
+    /// Adds runs with changes of two halves each, as long as all pass. How a build failed is given back.
+    fn add_pairs(
+        &mut self,
+        level: Level,
+        runs: &mut Vec<TwinRun>,
+    ) -> Result<Option<Box<Outcome>>, JudgeError> {
+        for _ in 1..self.suite.pairs(level) {
+            if !self.all_passed(runs) {
+                break;
+            }
+            let halves = self.suite.halves(level, &mut self.rng);
+            let (first, second) = self.run_halves(&halves);
+            match self.or_less(first, &halves[0])? {
+                Ok(run) => runs.push(run),
+                failed => return Ok(failed.err()),
+            }
+            if let Some(failed) = self.add_second(second, &halves[1], runs)? {
+                return Ok(Some(failed));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Adds what came of a second half, which is run where it was not, and where all else passed.
+    fn add_second(
+        &mut self,
+        second: Option<TwinResult>,
+        choice: &Choice,
+        runs: &mut Vec<TwinRun>,
+    ) -> Result<Option<Box<Outcome>>, JudgeError> {
+        if second.is_none() && !self.all_passed(runs) {
+            return Ok(None);
+        }
+        let second = second.unwrap_or_else(|| self.run(choice));
+        match self.or_less(second, choice)? {
+            Ok(run) => runs.push(run),
+            failed => return Ok(failed.err()),
+        }
+        Ok(None)
+    }
+
+    fn all_passed(&self, runs: &[TwinRun]) -> bool {
+        runs.iter().all(|it| it.is_all(&self.run.sealed.names))
     }
 
     /// Of assertions that held although they were changed, those that hold however they are changed. What comes of
@@ -163,7 +229,8 @@ pub fn judge_twinned(
     };
     for &level in levels {
         let halves = suite.halves(level, &mut twinning.rng);
-        let first = match twinning.run(&halves[0])? {
+        let (first, second) = twinning.run_halves(&halves);
+        let first = match first? {
             Ok(first) if first.is_broken && !is_broken_as_it_stands(run, &base)? => {
                 notes = vec![less(level, &run.said(&first.outcome))];
                 as_it_stands = as_it_stands.or(Some(BuiltFiles::Given(&base)));
@@ -183,7 +250,7 @@ pub fn judge_twinned(
                 continue;
             }
         };
-        let mut judgement = twinning.judge(first, &halves[1], as_it_stands)?;
+        let mut judgement = twinning.judge(first, (second, &halves[1]), as_it_stands)?;
         judgement.notes.extend(notes);
         return Ok(judgement);
     }
@@ -229,34 +296,25 @@ impl Twinning<'_> {
     fn judge(
         &mut self,
         first: TwinRun,
-        other: &Choice,
+        (second, choice): (Option<TwinResult>, &Choice),
         as_it_stands: Option<BuiltFiles<'_>>,
     ) -> Result<Judgement, JudgeError> {
-        let names = &self.run.sealed.names;
         let mut runs = vec![first];
-        let mut choices = vec![other.clone()];
-        for _ in 1..self.suite.pairs(other.level) {
-            choices.extend(self.suite.halves(other.level, &mut self.rng));
+        let mut failed = self.add_second(second, choice, &mut runs)?;
+        if failed.is_none() {
+            failed = self.add_pairs(choice.level, &mut runs)?;
         }
-        for choice in &choices {
-            if !runs.iter().all(|it| it.is_all(names)) {
-                break;
-            }
-            match self.run_or_less(choice)? {
-                Ok(next) => runs.push(next),
-                Err(outcome) => {
-                    return Ok(self.run.not_run(FailReason::DidNotBuild, &outcome, ""));
-                }
-            }
+        if let Some(outcome) = failed {
+            return Ok(self.run.not_run(FailReason::DidNotBuild, &outcome, ""));
         }
-        if runs.len() == 1 + choices.len() && runs.iter().all(|it| it.is_all(names)) {
+        if self.all_passed(&runs) {
             let judgement = self.run.passed_all(&runs[0].outcome);
             let held = runs.iter().flat_map(TwinRun::held).collect();
             let confirmed = self.confirmed(held, &mut runs)?;
             if !confirmed.is_empty() {
                 return Ok(tampered(judgement, &self.places(&confirmed)));
             }
-            if runs.iter().all(|it| it.is_all(names)) {
+            if self.all_passed(&runs) {
                 return Ok(judgement);
             }
         }
