@@ -98,7 +98,7 @@ notices.on('error', end);
 notices.unref();
 
 // What tests have replaced for a while is replaced for the answer, too.
-const patchable = firsts();
+const patchable = firsts((parts) => patchable.push(parts));
 const watched = new Set();
 const watch = (name) => {
   if (watched.has(name)) return;

@@ -4,7 +4,11 @@ const fs = require('fs');
 const Module = require('module');
 const path = require('path');
 
-const held = { ...fs };
+// Not all of them: some are loaded when they are looked at.
+const {
+  chmodSync, closeSync, constants, fchmodSync, lstatSync, mkdirSync, openSync, readFileSync, readdirSync, readlinkSync, realpathSync,
+  rmSync, symlinkSync, unlinkSync, writeSync,
+} = fs;
 const SIZE_MAX = 32 << 20;
 const COUNT_MAX = 5000;
 const WRITES = [
@@ -17,7 +21,7 @@ const isWriting = (flags) => (typeof flags === 'number' ? (flags & 3) !== 0 : /[
 
 class Files {
   constructor(work, mayWrite) {
-    this.roots = [...new Set([work, '/tmp'].map((it) => held.realpathSync(it)))];
+    this.roots = [...new Set([work, '/tmp'].map((it) => realpathSync(it)))];
     Object.assign(this, { mayWrite, seen: new Map(), dirty: 0 });
     const mark = (crossings) => { this.dirty = Math.max(this.dirty, crossings); };
     const around = (holder, name, crossings) => {
@@ -33,13 +37,24 @@ class Files {
     for (const name of WRITES) {
       if (name !== 'write') around(fs, name, 20);
       around(fs, `${name}Sync`, 1);
-      if (fs.promises[name]) around(fs.promises, name, 20);
     }
+    // Node loads it when it is first asked for, which takes a while.
+    const { get } = Object.getOwnPropertyDescriptor(fs, 'promises');
+    let promises;
+    this.watchPromises = () => {
+      if (promises !== undefined) return promises;
+      promises = Reflect.apply(get, fs, []);
+      for (const name of WRITES) if (promises[name]) around(promises, name, 20);
+      return promises;
+    };
+    Object.defineProperty(fs, 'promises', { get: this.watchPromises, configurable: true, enumerable: true });
     // Other programs may write anything; a module is loaded only by who starts some.
     const load = Module._load;
+    const { watchPromises } = this;
     let isWrapped = false;
     Module._load = function (name, ...rest) {
       const got = Reflect.apply(load, this, [name, ...rest]);
+      if (/^(node:)?fs\/promises$/.test(name)) watchPromises();
       if (!isWrapped && /^(node:)?child_process$/.test(name)) {
         isWrapped = true;
         for (const it of ['exec', 'execFile', 'spawn', 'fork']) around(got, it, 50);
@@ -52,7 +67,7 @@ class Files {
   walk(folder, found) {
     let names = [];
     try {
-      names = held.readdirSync(folder);
+      names = readdirSync(folder);
     } catch {}
     for (const name of names) {
       const at = path.join(folder, name);
@@ -66,9 +81,9 @@ class Files {
 
   state(at) {
     try {
-      const it = held.lstatSync(at);
+      const it = lstatSync(at);
       if (it.isDirectory()) return ['d', it.mode & 0o777];
-      if (it.isSymbolicLink()) return ['l', held.readlinkSync(at)];
+      if (it.isSymbolicLink()) return ['l', readlinkSync(at)];
       if (it.isFile()) return ['f', it.mode & 0o777, it.size, it.mtimeMs, it.ino];
     } catch {}
     return undefined;
@@ -77,6 +92,9 @@ class Files {
   // What is here from the start, which the other side does not get.
   begin() {
     for (const root of this.roots) this.walk(root, this.seen);
+    // What is imported is not loaded by way of this module.
+    const isCode = (at) => /[.][cm]?js$/.test(at) && this.seen.get(at)[0] === 'f';
+    if ([...this.seen.keys()].some((at) => isCode(at) && readFileSync(at).includes('promises'))) this.watchPromises();
   }
 
   // What changed here since the last time, for the other side.
@@ -101,7 +119,7 @@ class Files {
     if (state[0] !== 'f') out.push([at, ...state]);
     else if (state[2] <= SIZE_MAX) {
       try {
-        out.push([at, 'f', state[1], held.readFileSync(at).toString('base64')]);
+        out.push([at, 'f', state[1], readFileSync(at).toString('base64')]);
       } catch {}
     }
     this.seen.set(at, state);
@@ -131,7 +149,7 @@ class Files {
     if (!this.roots.some((root) => at.startsWith(`${root}/`))) return false;
     try {
       const folder = path.dirname(at);
-      return held.realpathSync(folder) === folder && this.mayWrite(at);
+      return realpathSync(folder) === folder && this.mayWrite(at);
     } catch {
       return false;
     }
@@ -139,23 +157,23 @@ class Files {
 
   applyOne(at, sort, more) {
     const now = this.state(at);
-    if (sort === '-') held.rmSync(at, { recursive: true, force: true });
+    if (sort === '-') rmSync(at, { recursive: true, force: true });
     else if (sort === 'd') {
-      if (now === undefined) held.mkdirSync(at);
-      if (now === undefined || now[0] === 'd') held.chmodSync(at, more[0] & 0o777);
+      if (now === undefined) mkdirSync(at);
+      if (now === undefined || now[0] === 'd') chmodSync(at, more[0] & 0o777);
     } else if (sort === 'l') {
-      if (now !== undefined && now[0] !== 'd') held.unlinkSync(at);
-      held.symlinkSync(String(more[0]), at);
+      if (now !== undefined && now[0] !== 'd') unlinkSync(at);
+      symlinkSync(String(more[0]), at);
     } else if (sort === 'f') {
-      if (now !== undefined && now[0] === 'l') held.unlinkSync(at);
-      const { O_WRONLY, O_CREAT, O_TRUNC, O_NOFOLLOW } = held.constants;
-      const file = held.openSync(at, O_WRONLY | O_CREAT | O_TRUNC | O_NOFOLLOW, 0o600);
+      if (now !== undefined && now[0] === 'l') unlinkSync(at);
+      const { O_WRONLY, O_CREAT, O_TRUNC, O_NOFOLLOW } = constants;
+      const file = openSync(at, O_WRONLY | O_CREAT | O_TRUNC | O_NOFOLLOW, 0o600);
       try {
         let data = Buffer.from(more[1], 'base64');
-        while (data.length) data = data.subarray(held.writeSync(file, data));
-        held.fchmodSync(file, more[0] & 0o777);
+        while (data.length) data = data.subarray(writeSync(file, data));
+        fchmodSync(file, more[0] & 0o777);
       } finally {
-        held.closeSync(file);
+        closeSync(file);
       }
     }
   }
