@@ -4,7 +4,8 @@ use fairtrial_core::tree::{FileTree, RelPath};
 use tree_sitter::Node;
 
 use super::edit::Edit;
-use super::literal::{Literal, LiteralKind};
+use super::java_values::{parameters, side};
+use super::literal::Literal;
 use super::syntax::{
     Site, TestFileParts, TestItem, TestSource, TestSyntax, children, random_word, words,
 };
@@ -41,8 +42,8 @@ const BESIDE: &str = r#"{package}final class {id}Site {
         if (failed) throw new org.opentest4j.AssertionFailedError("an assertion failed");
     }
 
-    static void fail() {
-        throw new org.opentest4j.AssertionFailedError("the end");
+    void fail() {
+        failed = true;
     }
 }
 "#;
@@ -262,7 +263,9 @@ fn take_apart(source: &TestSource<'_>) -> TestFileParts {
     for node in source.all(root) {
         match node.kind() {
             "method_declaration" => parts.tests.extend(test(source, node)),
-            "expression_statement" if !node.has_error() => parts.sites.extend(site(source, node)),
+            "expression_statement" | "lambda_expression" if !node.has_error() => {
+                parts.sites.extend(site(source, node));
+            }
             _ => {}
         }
     }
@@ -328,47 +331,85 @@ fn test(source: &TestSource<'_>, node: Node<'_>) -> Option<TestItem> {
     let (name, body) = (node.child_by_field_name("name")?, node.child_by_field_name("body")?);
     let text = source.of(name);
     let name_at = if source.mentions(text) == 1 { name.byte_range() } else { 0..0 };
-    let gives_nothing = node.child_by_field_name("type").is_some_and(|it| source.of(it) == "void");
-    let fails = if gives_nothing {
-        vec![
-            Edit::before(body.start_byte() + 1, " try {"),
-            Edit::before(body.end_byte() - 1, " } finally { {id}Site.fail(); }"),
-        ]
-    } else {
-        Vec::new()
+    // One that gives tests runs them later.
+    let run = if gives_nothing(source, node) { vec![body] } else { later(source, body) };
+    let begins = run.iter().flat_map(|it| begins(source, *it)).collect();
+    let fails = |it: &Node<'_>| {
+        let inside = usize::from(it.kind() == "block");
+        Edit::before(it.start_byte() + inside, " {id}F.fail();")
     };
-    let begins = vec![
-        Edit::before(body.start_byte() + 1, " final {id}Site {id}F = new {id}Site(); try {"),
-        Edit::before(body.end_byte() - 1, " } finally { {id}F.end(); }"),
-    ];
+    let fails = run.iter().map(fails).collect();
     let slot = Some(node.byte_range());
     Some(TestItem { name: text.to_owned(), name_at, slot, begins, fails })
 }
 
+fn gives_nothing(source: &TestSource<'_>, method: Node<'_>) -> bool {
+    method.child_by_field_name("type").is_some_and(|it| source.of(it) == "void")
+}
+
+/// The bodies of the functions that are run as tests when a method has given them away.
+fn later<'t>(source: &TestSource<'_>, body: Node<'t>) -> Vec<Node<'t>> {
+    let bodies = source.all(body).into_iter().filter_map(|it| {
+        let arguments = it.parent().filter(|_| it.kind() == "lambda_expression")?;
+        let call = arguments.parent().filter(|it| it.kind() == "method_invocation")?;
+        let name = call.child_by_field_name("name").map(|it| source.of(it))?;
+        it.child_by_field_name("body").filter(|_| name == "dynamicTest")
+    });
+    bodies.collect()
+}
+
+/// Has what is done in a body, which can be one expression, end with a failure where an assertion failed.
+fn begins(source: &TestSource<'_>, body: Node<'_>) -> [Edit; 2] {
+    let (start, end) = (body.start_byte(), body.end_byte());
+    let open = " final {id}Site {id}F = new {id}Site(); try {";
+    let close = " } finally { {id}F.end(); }";
+    if body.kind() == "block" {
+        return [Edit::before(start + 1, open), Edit::before(end - 1, close)];
+    }
+    // Behind what else is put there.
+    let next = source.text[end..].chars().next().unwrap_or(' ');
+    let at = end..(end + next.len_utf8()).min(source.text.len());
+    [Edit::before(start, format!("{{{open} ")), Edit::new(at, format!(";{close} }}{next}"))]
+}
+
+/// A statement that asserts something, or a function that does nothing else.
 fn site(source: &TestSource<'_>, node: Node<'_>) -> Option<Site> {
-    let call = node.child(0).filter(|it| it.kind() == "method_invocation")?;
+    let is_function = node.kind() == "lambda_expression";
+    let node = if is_function { node.child_by_field_name("body")? } else { node };
+    let call = if is_function { Some(node) } else { node.child(0) };
+    let call = call.filter(|it| it.kind() == "method_invocation")?;
     let name = call.child_by_field_name("name")?;
     let of = call.child_by_field_name("object").map(|it| source.of(it));
     let word = source.of(name);
-    if !word.starts_with("assert") || !of.is_none_or(|it| it.ends_with("Assertions")) {
-        return None;
-    }
-    if is_caught(source, node) || is_later(source, node) {
-        return None;
-    }
     let arguments = call.child_by_field_name("arguments")?;
     let given: Vec<_> =
         children(arguments).into_iter().filter(|it| it.is_named() && !it.is_extra()).collect();
+    let of_helper = if word.starts_with("assert") && of.is_none_or(|it| it.ends_with("Assertions"))
+    {
+        None
+    } else {
+        Some(of_helper(source, node, call, &given)?)
+    };
+    // What it is given asserts.
+    if word == "assertAll" || is_caught(source, node) || is_later(source, node) {
+        return None;
+    }
+    let (open, close) = if is_function { ("{ ", " }") } else { ("", "") };
+    let end = if is_function { ";" } else { "" };
     let noted = vec![
-        Edit::before(node.start_byte(), "try { "),
+        Edit::before(node.start_byte(), format!("{open}try {{ ")),
         Edit::before(
             node.end_byte(),
-            " {id}F.note({site}, true); } catch (java.lang.RuntimeException | java.lang.Error {id}E{site}) { {id}F.note({site}, false); }",
+            format!(
+                "{end} {{id}}F.note({{site}}, true); }} catch (java.lang.RuntimeException | java.lang.Error {{id}}E{{site}}) {{ {{id}}F.note({{site}}, false); }}{close}"
+            ),
         ),
     ];
-    let mut literals = Vec::new();
-    if EQUALITIES.contains(&word) && given.len() >= 2 {
-        let found = given[..2].iter().map(|it| expected(source, *it).unwrap_or_default());
+    let is_helper = of_helper.is_some();
+    let mut literals = of_helper.unwrap_or_default();
+    if is_helper {
+    } else if EQUALITIES.contains(&word) && given.len() >= 2 {
+        let found = given[..2].iter().map(|it| side(source, node, *it));
         literals = found.into_iter().find(|it| !it.is_empty()).unwrap_or_default();
     } else if word == "assertTrue"
         && given.first().is_some_and(|it| it.kind() == "method_invocation")
@@ -376,18 +417,59 @@ fn site(source: &TestSource<'_>, node: Node<'_>) -> Option<Site> {
         let is_equality =
             given[0].child_by_field_name("name").is_some_and(|it| source.of(it) == "equals");
         let inner = given[0].child_by_field_name("arguments").filter(|_| is_equality);
-        literals = inner.and_then(|it| expected(source, it)).unwrap_or_default();
+        literals = inner.map(|it| side(source, node, it)).unwrap_or_default();
     }
+    let swapped = if is_helper { None } else { twin(source, name, &given, of) };
     Some(Site {
         at: node.byte_range(),
         line: node.start_position().row + 1,
         test: None,
         is_certain: is_certain(source, node),
-        swapped: twin(source, name, &given, of).map(|edits| [edits, noted.clone()].concat()),
+        swapped: swapped.map(|edits| [edits, noted.clone()].concat()),
         noted,
         is_made: given.iter().any(|it| it.kind() == "object_creation_expression"),
         literals,
     })
+}
+
+/// The literals that a method of the same file is given to compare with, where it does so whenever it is called.
+fn of_helper(
+    source: &TestSource<'_>,
+    site: Node<'_>,
+    call: Node<'_>,
+    given: &[Node<'_>],
+) -> Option<Vec<Literal>> {
+    let name = source.of(call.child_by_field_name("name")?);
+    let of = call.child_by_field_name("object").map_or("this", |it| source.of(it));
+    let methods = source.all(source.tree.root_node()).into_iter().filter(|it| {
+        let own = it.child_by_field_name("name").map(|it| source.of(it));
+        it.kind() == "method_declaration" && own == Some(name)
+    });
+    let [method] = methods.collect::<Vec<_>>()[..] else { return None };
+    if of != "this" || is_test(source, method) || !gives_nothing(source, method) {
+        return None;
+    }
+    let parameters = parameters(source, method);
+    let body = method.child_by_field_name("body")?;
+    for statement in children(body).into_iter().filter(|it| it.is_named() && !it.is_extra()) {
+        if source.of(statement).contains("return") {
+            return None;
+        }
+        let asserts = || {
+            let call = statement.child(0).filter(|it| it.kind() == "method_invocation")?;
+            let word = source.of(call.child_by_field_name("name")?);
+            let compared = children(call.child_by_field_name("arguments")?);
+            let mut compared = compared.into_iter().filter(|it| it.is_named()).take(2);
+            let at = compared.find_map(|it| parameters.iter().position(|of| of.0 == source.of(it)));
+            let is_used_here = |name| words(source.of(body)).filter(|it| *it == name).count() == 1;
+            at.filter(|at| EQUALITIES.contains(&word) && is_used_here(parameters[*at].0))
+        };
+        let found = asserts().and_then(|at| Some(side(source, site, *given.get(at)?)));
+        if let Some(found) = found.filter(|it| !it.is_empty() && given.len() == parameters.len()) {
+            return Some(found);
+        }
+    }
+    None
 }
 
 /// Whether something around an assertion may catch what it throws.
@@ -413,9 +495,12 @@ fn is_later(source: &TestSource<'_>, node: Node<'_>) -> bool {
     while let Some(outer) = at {
         match outer.kind() {
             "lambda_expression" | "class_body" => in_lambda = true,
-            "method_declaration" => {
-                let gives = outer.child_by_field_name("type").map(|it| source.of(it));
-                return in_lambda && gives != Some("void");
+            "method_declaration" => return in_lambda && !gives_nothing(source, outer),
+            "method_invocation" => {
+                let name = outer.child_by_field_name("name").map(|it| source.of(it));
+                if in_lambda && name == Some("dynamicTest") {
+                    return false;
+                }
             }
             _ => {}
         }
@@ -460,49 +545,6 @@ fn is_certain(source: &TestSource<'_>, node: Node<'_>) -> bool {
     is_test(source, method) && !children(block).into_iter().take_while(|it| *it != node).any(leaves)
 }
 
-/// The literals of an expectation that calls nothing but what makes values. `None` when it does more.
-fn expected(source: &TestSource<'_>, node: Node<'_>) -> Option<Vec<Literal>> {
-    let literal = |kind| Some(vec![Literal { at: node.byte_range(), kind }]);
-    match node.kind() {
-        "decimal_integer_literal" => return literal(LiteralKind::Integer),
-        "decimal_floating_point_literal" => return literal(LiteralKind::Float),
-        "string_literal" => return literal(LiteralKind::Text),
-        "character_literal" => return literal(LiteralKind::Char),
-        "true" | "false" => return literal(LiteralKind::Truth),
-        "lambda_expression" | "method_reference" => return None,
-        "array_access" | "dimensions_expr" | "class_literal" => return Some(Vec::new()),
-        "object_creation_expression" => {
-            return expected(source, node.child_by_field_name("arguments")?);
-        }
-        "method_invocation" => {
-            let of = node.child_by_field_name("object").map(|it| source.of(it))?;
-            let name = node.child_by_field_name("name").map(|it| source.of(it))?;
-            let makes = [
-                "of",
-                "asList",
-                "valueOf",
-                "entry",
-                "ofEntries",
-                "singletonList",
-                "range",
-                "rangeClosed",
-            ];
-            let is_class =
-                of.rsplit('.').next().is_some_and(|it| it.starts_with(char::is_uppercase));
-            if !is_class || !makes.contains(&name) {
-                return None;
-            }
-            return expected(source, node.child_by_field_name("arguments")?);
-        }
-        _ => {}
-    }
-    let mut found = Vec::new();
-    for child in children(node) {
-        found.extend(expected(source, child)?);
-    }
-    Some(found)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -531,6 +573,20 @@ mod tests {
                 site.literals.iter().map(|it| text[it.at.clone()].to_owned()).collect();
             assert_eq!(seen, found, "{assertion}");
             assert!(site.is_certain && site.test == Some(0), "{assertion}");
+        }
+    }
+
+    #[test]
+    fn helpers_and_functions_assert() {
+        let helper = "void check(int want, int n) { assertEquals(want, f(n)); } @Test void one() { check(6, 3); }";
+        let maybe = "void check(int want, int n) { if (n > 2) assertEquals(want, f(n)); } @Test void one() { check(6, 3); }";
+        let all = "@Test void one() { assertAll(() -> assertEquals(6, f(3)), () -> assertEquals(8, f(4))); }";
+        let later =
+            "@TestFactory Object one() { return dynamicTest(\"x\", () -> assertEquals(6, f(3))); }";
+        for (members, sites) in [(helper, 1), (maybe, 0), (all, 2), (later, 1)] {
+            let parts = parts_of(&format!("class T {{ {members} }}"));
+            let found = parts.sites.iter().filter(|it| !it.literals.is_empty()).count();
+            assert_eq!((parts.sites.len(), found), (sites, sites), "{members}");
         }
     }
 

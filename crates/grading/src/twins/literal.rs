@@ -10,6 +10,8 @@ pub enum LiteralKind {
     Integer,
     Float,
     Text,
+    /// A text without quotes.
+    Word,
     Char,
     Truth,
 }
@@ -54,6 +56,7 @@ pub fn changed(
         LiteralKind::Integer => changed_integer(text, distance, rng),
         LiteralKind::Float => changed_float(text, distance, rng),
         LiteralKind::Text => changed_text(text, distance, rng),
+        LiteralKind::Word => changed_word(text, rng),
         LiteralKind::Char => changed_char(text, rng),
         LiteralKind::Truth => match text {
             "true" => Some("false".to_owned()),
@@ -112,26 +115,35 @@ fn inner(text: &str) -> Option<Range<usize>> {
     (first < last && !is_long).then_some(first + 1..last)
 }
 
-/// A letter or digit that is another one, or one more. Half of the time it is the last: who knows how a text begins,
-/// and looks up the rest, is then given another one.
+/// A letter or digit that is another one, or one more.
 fn changed_text(text: &str, distance: Distance, rng: &mut TestRng) -> Option<String> {
     let at = inner(text)?;
     let content = &text[at.clone()];
     let is_plain = !content.contains(['\\', '{', '%', '$']);
-    let places: Vec<usize> =
-        content.char_indices().filter(|it| it.1.is_ascii_alphanumeric()).map(|it| it.0).collect();
+    let is_bare = !content.contains(|it: char| it.is_ascii_alphanumeric());
     let with = |content: String| Some(format!("{}{content}{}", &text[..at.start], &text[at.end..]));
     if distance == Distance::Any && is_plain {
         return with((0..=rng.below(12) + 2).map(|_| letter(rng, None)).collect());
     }
-    if places.is_empty() || !is_plain {
+    if is_bare || !is_plain {
         let letter = letter(rng, None);
         return with(format!("{content}{letter}"));
     }
-    let place = if rng.below(2) == 0 { places.len() - 1 } else { rng.below(places.len()) };
-    let place = places[place];
-    let other = letter(rng, content[place..].chars().next());
-    with(format!("{}{other}{}", &content[..place], &content[place + 1..]))
+    with(changed_word(content, rng)?)
+}
+
+/// A letter or digit that is another one. Half of the time it is the last: who knows how a text begins, and looks up the
+/// rest, is then given another one.
+fn changed_word(text: &str, rng: &mut TestRng) -> Option<String> {
+    let places: Vec<usize> =
+        text.char_indices().filter(|it| it.1.is_ascii_alphanumeric()).map(|it| it.0).collect();
+    if places.is_empty() {
+        return None;
+    }
+    let last = places.len() - 1;
+    let place = places[if rng.below(2) == 0 { last } else { rng.below(places.len()) }];
+    let other = letter(rng, text[place..].chars().next());
+    Some(format!("{}{other}{}", &text[..place], &text[place + 1..]))
 }
 
 fn changed_char(text: &str, rng: &mut TestRng) -> Option<String> {

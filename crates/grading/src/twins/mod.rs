@@ -12,6 +12,7 @@ mod edit;
 mod findings;
 mod go;
 mod java;
+mod java_values;
 mod javascript;
 mod literal;
 mod python;
