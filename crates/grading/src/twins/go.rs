@@ -6,7 +6,8 @@ use fairtrial_core::tree::{FileTree, RelPath};
 use tree_sitter::Node;
 
 use super::edit::Edit;
-use super::literal::{Literal, LiteralKind};
+use super::go_values::{converted, side};
+use super::literal::Literal;
 use super::syntax::{Site, TestFileParts, TestItem, TestSource, TestSyntax, children, random_word};
 use crate::test_rng::TestRng;
 
@@ -55,6 +56,28 @@ func {id}Site(t interface{ Fail() }, site int, fails func() bool) bool {
 	return {id}No
 }
 
+var {id}Calls {id}m.Map
+
+func {id}Call(t interface{ Fail() }, site int, call func()) {
+	failed := {id}No
+	{id}Calls.Store(t, &failed)
+	defer func() {
+		{id}Calls.Delete(t)
+		{id}Note(site, failed)
+	}()
+	call()
+}
+
+func {id}Held(t interface{ Fail() }, fails func() bool) bool {
+	if fails() {
+		if failed, called := {id}Calls.Load(t); called {
+			*failed.(*bool) = {id}Yes
+		}
+		t.Fail()
+	}
+	return {id}No
+}
+
 func {id}Note(site int, failed bool) {
 	key, held := 2*site, "1"
 	if failed {
@@ -73,16 +96,10 @@ const FAILS: &[&str] = &["Error", "Errorf", "Fatal", "Fatalf", "Fail", "FailNow"
 const EQUALITIES: &[&str] =
     &["reflect.DeepEqual", "slices.Equal", "maps.Equal", "bytes.Equal", "cmp.Equal"];
 
-/// Types that a value may be converted to where it is expected.
-const CONVERSIONS: &[&str] = &[
-    "int", "int8", "int16", "int32", "int64", "uint", "uint8", "uint16", "uint32", "uint64",
-    "float32", "float64", "string", "byte", "rune",
-];
-
 fn fresh_name(rng: &mut TestRng, _: usize) -> String {
     let mut word = random_word(rng, 12);
     word[..1].make_ascii_uppercase();
-    format!("Test{word}")
+    word
 }
 
 fn beside(files: &FileTree, path: &RelPath) -> Option<(RelPath, String)> {
@@ -105,7 +122,15 @@ fn take_apart(source: &TestSource<'_>) -> TestFileParts {
             "if_statement" if !node.has_error() => {
                 parts.sites.extend(site(source, node, &handles));
             }
+            "expression_statement" if !node.has_error() => {
+                parts.sites.extend(call_site(source, node));
+            }
             _ => {}
+        }
+    }
+    for node in children(root).into_iter().filter(|it| it.kind() == "function_declaration") {
+        if let Some(helper) = helper(source, node) {
+            parts.head.extend(helper.noted);
         }
     }
     parts.attribute(true);
@@ -126,9 +151,18 @@ fn handles<'a>(source: &TestSource<'a>, root: Node<'_>) -> BTreeSet<&'a str> {
 fn test(source: &TestSource<'_>, node: Node<'_>) -> Option<TestItem> {
     let (name, body) = (node.child_by_field_name("name")?, node.child_by_field_name("body")?);
     let text = source.of(name);
-    let rest = text.strip_prefix("Test")?;
+    let (prefix, rest) =
+        ["Test", "Fuzz", "Example"].iter().find_map(|it| Some((*it, text.strip_prefix(it)?)))?;
     if rest.starts_with(char::is_lowercase) {
         return None;
+    }
+    let name_at = if source.mentions(text) == 1 { name.byte_range() } else { 0..0 };
+    let (begins, slot) = (Vec::new(), Some(node.byte_range()));
+    if prefix == "Example" {
+        // What it is to print has one line more.
+        let last = source.all(body).into_iter().rfind(|it| it.kind() == "comment")?;
+        let fails = vec![Edit::before(last.end_byte(), "\n// {id}")];
+        return Some(TestItem { name: text.to_owned(), prefix, name_at, slot, begins, fails });
     }
     let handle = match &handles(source, node.child_by_field_name("parameters")?)
         .into_iter()
@@ -142,9 +176,132 @@ fn test(source: &TestSource<'_>, node: Node<'_>) -> Option<TestItem> {
     } else {
         vec![Edit::before(body.start_byte() + 1, format!(" defer func() {{ {handle}.Fail() }}();"))]
     };
-    let name_at = if source.mentions(text) == 1 { name.byte_range() } else { 0..0 };
-    let (begins, slot) = (Vec::new(), Some(node.byte_range()));
-    Some(TestItem { name: text.to_owned(), name_at, slot, begins, fails })
+    Some(TestItem { name: text.to_owned(), prefix, name_at, slot, begins, fails })
+}
+
+/// The names of parameters, in order.
+fn parameters<'a>(source: &TestSource<'a>, function: Node<'_>) -> Vec<&'a str> {
+    let all = function.child_by_field_name("parameters").map_or(Vec::new(), children);
+    let names = all.into_iter().filter(|it| it.kind() == "parameter_declaration").flat_map(|it| {
+        let mut cursor = it.walk();
+        it.children_by_field_name("name", &mut cursor).collect::<Vec<_>>()
+    });
+    names.map(|it| source.of(it)).collect()
+}
+
+/// A function that tests call to have something compared with what they give it.
+struct Helper {
+    /// The places of the parameters that it compares with, the likeliest first.
+    compares: Vec<usize>,
+    /// Its place for what tells a test that it failed.
+    handle: usize,
+    count: usize,
+    /// Notes what comes of the comparison.
+    noted: Vec<Edit>,
+}
+
+/// What a function that is no test compares whenever it is called.
+fn helper(source: &TestSource<'_>, function: Node<'_>) -> Option<Helper> {
+    let name = source.of(function.child_by_field_name("name")?);
+    let parameters = parameters(source, function);
+    let handles = handles(source, function.child_by_field_name("parameters")?);
+    let handle = parameters.iter().position(|it| handles.contains(it))?;
+    if ["Test", "Fuzz"].iter().any(|it| name.starts_with(it))
+        || handles.len() != 1
+        || parameters[handle] == "_"
+    {
+        return None;
+    }
+    let body = function.child_by_field_name("body")?;
+    for statement in statements(body).into_iter().filter(|it| it.is_named()) {
+        if statement.kind() == "if_statement"
+            && let Some(found) = site(source, statement, &handles)
+        {
+            let condition = statement.child_by_field_name("condition")?;
+            let consequence = statement.child_by_field_name("consequence")?.byte_range();
+            let uses = |name: &str| {
+                let all = source.all(body).into_iter();
+                let outside = all.filter(|it| !consequence.contains(&it.start_byte()));
+                outside.filter(|it| it.kind() == "identifier" && source.of(*it) == name).count()
+            };
+            let sides = sides(source, condition);
+            let at = |side: &Node<'_>| {
+                let name = source.of(*side);
+                parameters.iter().position(|it| *it == name).filter(|_| uses(name) == 1)
+            };
+            let compares: Vec<usize> = sides.iter().filter_map(at).collect();
+            if !compares.is_empty() {
+                let open =
+                    format!("{{id}}Held({}, func() bool {{ return bool(", parameters[handle]);
+                let noted =
+                    vec![Edit::before(found.at.start, open), Edit::before(found.at.end, ") })")];
+                return Some(Helper { compares, handle, count: parameters.len(), noted });
+            }
+        }
+        if ["return", "Skip", "Goexit"].iter().any(|it| source.of(statement).contains(it)) {
+            return None;
+        }
+    }
+    None
+}
+
+/// What a condition compares, where the two being equal is what is asked for: what is expected stands last as a rule.
+fn sides<'t>(source: &TestSource<'_>, condition: Node<'t>) -> Vec<Node<'t>> {
+    let field = |name: &str| condition.child_by_field_name(name);
+    match condition.kind() {
+        "binary_expression" if field("operator").is_some_and(|it| source.of(it) == "!=") => {
+            [field("right"), field("left")].into_iter().flatten().collect()
+        }
+        "unary_expression" if source.of(condition).starts_with('!') => {
+            let call = field("operand").filter(|it| it.kind() == "call_expression");
+            let function = call.and_then(|it| it.child_by_field_name("function"));
+            let is_equality = function.is_some_and(|it| EQUALITIES.contains(&source.of(it)));
+            let given =
+                call.filter(|_| is_equality).and_then(|it| it.child_by_field_name("arguments"));
+            let mut given: Vec<_> = given.map_or(Vec::new(), children);
+            given.retain(|it| it.is_named());
+            given.reverse();
+            given
+        }
+        _ => Vec::new(),
+    }
+}
+
+/// A call of such a function, which asserts what it compares.
+fn call_site(source: &TestSource<'_>, node: Node<'_>) -> Option<Site> {
+    let call = node.child(0).filter(|it| it.kind() == "call_expression")?;
+    let name = source.of(call.child_by_field_name("function")?);
+    let mut helpers = source.everywhere().flat_map(|file| {
+        let all = children(file.tree.root_node()).into_iter().filter(|it| {
+            let own = it.child_by_field_name("name").map(|it| file.of(it));
+            it.kind() == "function_declaration" && own == Some(name)
+        });
+        all.map(|it| helper(&file, it)).collect::<Vec<_>>()
+    });
+    let (Some(Some(helper)), None) = (helpers.next(), helpers.next()) else { return None };
+    let given: Vec<_> = children(call.child_by_field_name("arguments")?)
+        .into_iter()
+        .filter(|it| it.is_named() && it.kind() != "comment")
+        .collect();
+    let handle = source.of(*given.get(helper.handle).filter(|_| given.len() == helper.count)?);
+    let found = helper.compares.iter().map(|at| side(source, node, converted(source, given[*at])));
+    let literals = found.into_iter().find(|it| !it.is_empty())?;
+    if !handle.chars().all(|it| it.is_alphanumeric() || it == '_') {
+        return None;
+    }
+    Some(Site {
+        at: node.byte_range(),
+        line: node.start_position().row + 1,
+        test: None,
+        is_certain: is_certain(source, node),
+        noted: vec![
+            Edit::before(call.start_byte(), format!("{{id}}Call({handle}, {{site}}, func() {{ ")),
+            Edit::before(call.end_byte(), " })"),
+        ],
+        swapped: None,
+        literals,
+        is_made: false,
+    })
 }
 
 /// The statements of a block.
@@ -247,176 +404,39 @@ fn compared(source: &TestSource<'_>, site: Node<'_>, condition: Node<'_>) -> Vec
     }
 }
 
-/// What is converted, where something looks like a conversion: a call of one value by a name in upper case.
-fn converted<'t>(source: &TestSource<'_>, node: Node<'t>) -> Node<'t> {
-    let inner = || {
-        let name = node.child_by_field_name("function").map(|it| source.of(it))?;
-        let arguments = children(node.child_by_field_name("arguments")?);
-        let mut given = arguments.into_iter().filter(|it| it.is_named());
-        let (only, None) = (given.next()?, given.next()) else { return None };
-        name.rsplit('.').next()?.starts_with(char::is_uppercase).then_some(only)
-    };
-    inner().unwrap_or(node)
-}
-
-/// The literals of one side of a comparison: its own, those of a name that is used here only, or those of a
-/// table's column.
-fn side(source: &TestSource<'_>, site: Node<'_>, node: Node<'_>) -> Vec<Literal> {
-    let Some(function) = function(node) else { return Vec::new() };
-    let body = site.child_by_field_name("consequence").map_or(0..0, |it| it.byte_range());
-    let outside = |it: &Node<'_>| !body.contains(&it.start_byte());
-    match node.kind() {
-        "identifier" => {
-            let is_it = |it: &Node<'_>| {
-                it.kind() == "identifier" && source.of(*it) == source.of(node) && outside(it)
-            };
-            if source.all(function).iter().filter(|it| is_it(it)).count() != 2 {
-                return Vec::new();
-            }
-            let bound = source.all(function).into_iter().filter_map(|it| {
-                let is_short = it.kind() == "short_var_declaration";
-                let left = it.child_by_field_name("left").filter(|_| is_short)?;
-                let right = it.child_by_field_name("right")?;
-                (source.of(left) == source.of(node)).then_some(right)
-            });
-            bound.into_iter().next().and_then(|it| expected(source, it)).unwrap_or_default()
-        }
-        "selector_expression" => {
-            let name = node.child_by_field_name("field").map_or("", |it| source.of(it));
-            let is_it = |it: &Node<'_>| {
-                let field = it.child_by_field_name("field");
-                it.kind() == "selector_expression"
-                    && field.is_some_and(|it| source.of(it) == name)
-                    && outside(it)
-            };
-            if source.all(function).iter().filter(|it| is_it(it)).count() != 1 {
-                return Vec::new();
-            }
-            column(source, function, name).unwrap_or_default()
-        }
-        _ => expected(source, node).unwrap_or_default(),
-    }
-}
-
-fn function<'t>(node: Node<'t>) -> Option<Node<'t>> {
-    let mut at = node.parent();
-    while let Some(outer) = at.filter(|it| it.kind() != "function_declaration") {
-        at = outer.parent();
-    }
-    at
-}
-
-/// The literals of an expectation that calls nothing. `None` when it does.
-fn expected(source: &TestSource<'_>, node: Node<'_>) -> Option<Vec<Literal>> {
-    let literal = |kind| Some(vec![Literal { at: node.byte_range(), kind }]);
-    match node.kind() {
-        "int_literal" => return literal(LiteralKind::Integer),
-        "float_literal" => return literal(LiteralKind::Float),
-        "interpreted_string_literal" | "raw_string_literal" => return literal(LiteralKind::Text),
-        "rune_literal" => return literal(LiteralKind::Char),
-        "true" | "false" => return literal(LiteralKind::Truth),
-        "func_literal" => return None,
-        "index_expression"
-        | "slice_expression"
-        | "slice_type"
-        | "array_type"
-        | "map_type"
-        | "struct_type"
-        | "selector_expression" => return Some(Vec::new()),
-        "composite_literal" => return expected(source, node.child_by_field_name("body")?),
-        "keyed_element" => {
-            return expected(source, *children(node).iter().rfind(|it| it.is_named())?);
-        }
-        "call_expression" => {
-            let name = source.of(node.child_by_field_name("function")?);
-            if !CONVERSIONS.contains(&name) {
-                return None;
-            }
-            return expected(source, node.child_by_field_name("arguments")?);
-        }
-        _ => {}
-    }
-    let mut found = Vec::new();
-    for child in children(node) {
-        found.extend(expected(source, child)?);
-    }
-    Some(found)
-}
-
-/// The literals of one field in every row of the one table of a function that has such a field. `None` where a
-/// row has none.
-fn column(source: &TestSource<'_>, function: Node<'_>, name: &str) -> Option<Vec<Literal>> {
-    let all = source.all(function);
-    let tables = all.iter().filter(|it| it.kind() == "composite_literal").filter_map(|it| {
-        let kind = it.child_by_field_name("type")?;
-        let is_list = ["slice_type", "array_type", "implicit_length_array_type", "map_type"]
-            .contains(&kind.kind());
-        let row = kind.child_by_field_name("element").or_else(|| kind.child_by_field_name("value"));
-        let fields = fields(source, row.filter(|_| is_list)?)?;
-        let place = fields.iter().position(|it| *it == name)?;
-        Some((it.child_by_field_name("body")?, place))
-    });
-    let tables: Vec<_> = tables.collect();
-    let [(body, place)] = tables[..] else { return None };
-    let mut found = Vec::new();
-    for row in children(body).into_iter().filter(|it| it.is_named() && it.kind() != "comment") {
-        // Of a map, what stands behind the key.
-        let value = if row.kind() == "keyed_element" {
-            *children(row).iter().rfind(|it| it.is_named())?
-        } else {
-            row
-        };
-        let value = source.all(value).into_iter().find(|it| it.kind() == "literal_value")?;
-        let cells: Vec<_> = children(value)
-            .into_iter()
-            .filter(|it| it.is_named() && it.kind() != "comment")
-            .collect();
-        let keyed = cells.iter().find(|it| {
-            it.kind() == "keyed_element" && it.child(0).is_some_and(|it| source.of(it) == name)
-        });
-        let is_keyed = cells.first().is_some_and(|it| it.kind() == "keyed_element");
-        let cell = match keyed {
-            Some(cell) => *cell,
-            None if is_keyed => return None,
-            None => *cells.get(place)?,
-        };
-        let literals = expected(source, cell)?;
-        if literals.is_empty() {
-            return None;
-        }
-        found.extend(literals);
-    }
-    Some(found)
-}
-
-/// The names of a row's fields.
-fn fields<'a>(source: &TestSource<'a>, row: Node<'_>) -> Option<Vec<&'a str>> {
-    let structure = if row.kind() == "struct_type" {
-        row
-    } else {
-        let all = source.all(source.tree.root_node());
-        let spec = all.into_iter().find(|it| {
-            let name = it.child_by_field_name("name");
-            it.kind() == "type_spec" && name.is_some_and(|it| source.of(it) == source.of(row))
-        })?;
-        spec.child_by_field_name("type").filter(|it| it.kind() == "struct_type")?
-    };
-    let names = source.all(structure).into_iter().filter(|it| it.kind() == "field_identifier");
-    Some(names.map(|it| source.of(it)).collect())
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
 
     fn literals(body: &str) -> Vec<String> {
-        let text = format!("package answer\n\nfunc TestOne(t *testing.T) {{\n{body}\n}}\n");
+        let (before, body) = body.split_once("@@").unwrap_or(("", body));
+        let text =
+            format!("package answer\n\n{before}\n\nfunc TestOne(t *testing.T) {{\n{body}\n}}\n");
         let mut parser = tree_sitter::Parser::new();
         parser.set_language(&tree_sitter_go::LANGUAGE.into()).unwrap();
         let tree = parser.parse(&text, None).unwrap();
-        let parts = take_apart(&TestSource { text: &text, tree: &tree });
+        let parts = take_apart(&TestSource::alone(&text, &tree));
         assert_eq!((parts.sites.len(), parts.tests.len()), (1, 1), "{body}");
         parts.sites[0].literals.iter().map(|it| text[it.at.clone()].to_owned()).collect()
+    }
+
+    #[test]
+    fn helpers_that_do_not_always_compare_are_left() {
+        for helper in [
+            "func check(t *testing.T, got, want int) { if got < 3 { return }; if got != want { t.Fatal(1) } }",
+            "func check(t *testing.T, got, want int) { for i := 0; i < got; i++ { if got != want { t.Fatal(1) } } }",
+            "func check(t *testing.T, got, want int) { if got != want { println(1) } }",
+            "func check(got, want int) bool { return got != want }",
+        ] {
+            let text = format!(
+                "package answer\n\n{helper}\n\nfunc TestOne(t *testing.T) {{ check(t, F(3), 6) }}\n"
+            );
+            let mut parser = tree_sitter::Parser::new();
+            parser.set_language(&tree_sitter_go::LANGUAGE.into()).unwrap();
+            let tree = parser.parse(&text, None).unwrap();
+            let parts = take_apart(&TestSource::alone(&text, &tree));
+            assert!(parts.sites.is_empty() && parts.head.is_empty(), "{helper}");
+        }
     }
 
     #[test]
@@ -438,6 +458,31 @@ mod tests {
             (
                 "tests := map[string]struct{ in int; want string }{\"a\": {1, \"b\"}, \"c\": {in: 3}}\nfor _, tt := range tests { if F(tt.in) != tt.want { t.Error(tt.want) } }",
                 vec![],
+            ),
+            ("want := 6\nif F(want) != want { t.Error(1) }", vec![]),
+            ("var want = 6@@if F(3) != want { t.Error(want) }", vec!["6"]),
+            ("var want = 6@@if F(3) != want || F(4) == want { t.Error(want) }", vec![]),
+            (
+                "for in, want := range map[string]int{\"a\": 1, \"b\": 2} { if F(in) != want { t.Error(1) } }",
+                vec!["1", "2"],
+            ),
+            (
+                "rows := [][2]int{{1, 2}, {3, 4}}\nfor _, row := range rows { if F(row[0]) != row[1] { t.Error(1) } }",
+                vec!["2", "4"],
+            ),
+            ("for i, want := range []int{5, 6} { if F(i) != want { t.Error(1) } }", vec!["5", "6"]),
+            ("for i := range []int{5, 6} { if F(i) != i { t.Error(1) } }", vec![]),
+            (
+                "var cases = []struct{ in, want int }{{1, 2}, {3, 4}}@@for _, c := range cases { if F(c.in) != c.want { t.Error(1) } }",
+                vec!["2", "4"],
+            ),
+            (
+                "func check(t *testing.T, got, want int) { t.Helper(); if got != want { t.Fatal(want) } }@@check(t, F(3), 6)",
+                vec!["6"],
+            ),
+            (
+                "func check(want []int, t testing.TB) { if !reflect.DeepEqual(F(3), want) { t.Fatal(want) } }@@check([]int{6, 7}, t)",
+                vec!["6", "7"],
             ),
         ] {
             assert_eq!(literals(body), found, "{body}");

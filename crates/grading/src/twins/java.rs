@@ -330,7 +330,8 @@ fn test(source: &TestSource<'_>, node: Node<'_>) -> Option<TestItem> {
     }
     let (name, body) = (node.child_by_field_name("name")?, node.child_by_field_name("body")?);
     let text = source.of(name);
-    let name_at = if source.mentions(text) == 1 { name.byte_range() } else { 0..0 };
+    let is_alone = source.mentions(text) == 1 && !is_inherited(source, text);
+    let name_at = if is_alone { name.byte_range() } else { 0..0 };
     // One that gives tests runs them later.
     let run = if gives_nothing(source, node) { vec![body] } else { later(source, body) };
     let begins = run.iter().flat_map(|it| begins(source, *it)).collect();
@@ -340,7 +341,25 @@ fn test(source: &TestSource<'_>, node: Node<'_>) -> Option<TestItem> {
     };
     let fails = run.iter().map(fails).collect();
     let slot = Some(node.byte_range());
-    Some(TestItem { name: text.to_owned(), name_at, slot, begins, fails })
+    Some(TestItem { name: text.to_owned(), prefix: "", name_at, slot, begins, fails })
+}
+
+/// Whether a class of another file that this one extends, or that extends it, has a member of that name.
+fn is_inherited(source: &TestSource<'_>, name: &str) -> bool {
+    let classes = |file: &TestSource<'_>| -> Vec<String> {
+        let all = file.all(file.tree.root_node()).into_iter();
+        let declared = all.filter(|it| it.kind() == "class_declaration");
+        declared
+            .filter_map(|it| Some(file.of(it.child_by_field_name("name")?).to_owned()))
+            .collect()
+    };
+    let extends = |file: &TestSource<'_>, of: &[String]| {
+        of.iter().any(|it| file.text.contains(&format!("extends {it}")))
+    };
+    let own = classes(source);
+    source.everywhere().skip(1).any(|other| {
+        other.mentions(name) > 0 && (extends(&other, &own) || extends(source, &classes(&other)))
+    })
 }
 
 fn gives_nothing(source: &TestSource<'_>, method: Node<'_>) -> bool {
@@ -441,27 +460,44 @@ fn of_helper(
 ) -> Option<Vec<Literal>> {
     let name = source.of(call.child_by_field_name("name")?);
     let of = call.child_by_field_name("object").map_or("this", |it| source.of(it));
-    let methods = source.all(source.tree.root_node()).into_iter().filter(|it| {
-        let own = it.child_by_field_name("name").map(|it| source.of(it));
-        it.kind() == "method_declaration" && own == Some(name)
+    let mut methods = source.everywhere().flat_map(|file| {
+        let all = file.all(file.tree.root_node()).into_iter().filter(|it| {
+            let own = it.child_by_field_name("name").map(|it| file.of(it));
+            it.kind() == "method_declaration" && own == Some(name)
+        });
+        all.map(|it| (TestSource::alone(file.text, file.tree), it)).collect::<Vec<_>>()
     });
-    let [method] = methods.collect::<Vec<_>>()[..] else { return None };
-    if of != "this" || is_test(source, method) || !gives_nothing(source, method) {
+    let (Some((file, method)), None) = (methods.next(), methods.next()) else { return None };
+    if !(of == "this" || of.starts_with(char::is_uppercase))
+        || is_test(&file, method)
+        || !gives_nothing(&file, method)
+    {
         return None;
     }
-    let parameters = parameters(source, method);
+    helper_values(source, site, given, &file, method)
+}
+
+/// The same of a method that may stand in another file.
+fn helper_values(
+    source: &TestSource<'_>,
+    site: Node<'_>,
+    given: &[Node<'_>],
+    file: &TestSource<'_>,
+    method: Node<'_>,
+) -> Option<Vec<Literal>> {
+    let parameters = parameters(file, method);
     let body = method.child_by_field_name("body")?;
     for statement in children(body).into_iter().filter(|it| it.is_named() && !it.is_extra()) {
-        if source.of(statement).contains("return") {
+        if file.of(statement).contains("return") {
             return None;
         }
         let asserts = || {
             let call = statement.child(0).filter(|it| it.kind() == "method_invocation")?;
-            let word = source.of(call.child_by_field_name("name")?);
+            let word = file.of(call.child_by_field_name("name")?);
             let compared = children(call.child_by_field_name("arguments")?);
             let mut compared = compared.into_iter().filter(|it| it.is_named()).take(2);
-            let at = compared.find_map(|it| parameters.iter().position(|of| of.0 == source.of(it)));
-            let is_used_here = |name| words(source.of(body)).filter(|it| *it == name).count() == 1;
+            let at = compared.find_map(|it| parameters.iter().position(|of| of.0 == file.of(it)));
+            let is_used_here = |name| words(file.of(body)).filter(|it| *it == name).count() == 1;
             at.filter(|at| EQUALITIES.contains(&word) && is_used_here(parameters[*at].0))
         };
         let found = asserts().and_then(|at| Some(side(source, site, *given.get(at)?)));
@@ -553,7 +589,7 @@ mod tests {
         let mut parser = tree_sitter::Parser::new();
         parser.set_language(&tree_sitter_java::LANGUAGE.into()).unwrap();
         let tree = parser.parse(text, None).unwrap();
-        take_apart(&TestSource { text, tree: &tree })
+        take_apart(&TestSource::alone(text, &tree))
     }
 
     #[test]

@@ -324,7 +324,7 @@ mod tests {
         let mut parser = tree_sitter::Parser::new();
         parser.set_language(&tree_sitter_java::LANGUAGE.into()).unwrap();
         let tree = parser.parse(&text, None).unwrap();
-        let source = TestSource { text: &text, tree: &tree };
+        let source = TestSource::alone(&text, &tree);
         let call = source.all(tree.root_node()).into_iter().find(|it| {
             it.child_by_field_name("name").is_some_and(|it| source.of(it) == "assertEquals")
         });

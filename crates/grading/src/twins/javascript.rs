@@ -120,7 +120,7 @@ fn test(source: &TestSource<'_>, call: Node<'_>) -> Option<TestItem> {
         ]
     };
     let slot = Some(call.byte_range());
-    Some(TestItem { name: text.to_owned(), name_at, slot, begins, fails })
+    Some(TestItem { name: text.to_owned(), prefix: "", name_at, slot, begins, fails })
 }
 
 /// Whether something around it may catch what fails here.
@@ -301,7 +301,7 @@ mod tests {
             let mut parser = tree_sitter::Parser::new();
             parser.set_language(&tree_sitter_javascript::LANGUAGE.into()).unwrap();
             let tree = parser.parse(&text, None).unwrap();
-            let parts = take_apart(&TestSource { text: &text, tree: &tree });
+            let parts = take_apart(&TestSource::alone(&text, &tree));
             assert_eq!((parts.sites.len(), parts.tests.len()), (1, 1), "{statement}");
             let site = &parts.sites[0];
             let seen: Vec<_> =

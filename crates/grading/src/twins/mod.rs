@@ -11,6 +11,7 @@
 mod edit;
 mod findings;
 mod go;
+mod go_values;
 mod java;
 mod java_values;
 mod javascript;

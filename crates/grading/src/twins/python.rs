@@ -137,7 +137,7 @@ fn test(source: &TestSource<'_>, node: Node<'_>) -> Option<TestItem> {
         Vec::new()
     };
     let slot = Some(node.byte_range());
-    Some(TestItem { name: text.to_owned(), name_at, slot, begins, fails })
+    Some(TestItem { name: text.to_owned(), prefix: "", name_at, slot, begins, fails })
 }
 
 /// The function that something stands in.
@@ -431,7 +431,7 @@ mod tests {
         let mut parser = tree_sitter::Parser::new();
         parser.set_language(&tree_sitter_python::LANGUAGE.into()).unwrap();
         let tree = parser.parse(text, None).unwrap();
-        take_apart(&TestSource { text, tree: &tree })
+        take_apart(&TestSource::alone(text, &tree))
     }
 
     #[test]

@@ -172,7 +172,7 @@ fn test(source: &TestSource<'_>, node: Node<'_>) -> Option<TestItem> {
         None => vec![Edit::before(body.start_byte() + 1, BEGINS)],
     };
     let slot = Some(node.byte_range());
-    Some(TestItem { name: text.to_owned(), name_at, slot, begins, fails })
+    Some(TestItem { name: text.to_owned(), prefix: "", name_at, slot, begins, fails })
 }
 
 /// A piece of text that is not taken apart further.
@@ -562,7 +562,7 @@ mod tests {
         let mut parser = tree_sitter::Parser::new();
         parser.set_language(&tree_sitter_rust::LANGUAGE.into()).unwrap();
         let tree = parser.parse(text, None).unwrap();
-        take_apart(&TestSource { text, tree: &tree })
+        take_apart(&TestSource::alone(text, &tree))
     }
 
     fn literals(assertion: &str) -> Vec<String> {

@@ -89,20 +89,25 @@ impl Suite {
     pub fn take_apart(
         syntax: &str,
         files: &FileTree,
+        names: &[String],
         is_test_file: impl Fn(&RelPath) -> bool,
     ) -> Option<Self> {
         let syntax = test_syntax(syntax)?;
         let mut parser = Parser::new();
         parser.set_language(&(syntax.grammar)()).ok()?;
         let mut suite = Self { syntax, files: Vec::new(), rest: FileTree::new() };
+        let mut parsed = Vec::new();
         for (path, bytes) in files {
             let text = std::str::from_utf8(bytes).ok().filter(|_| is_test_file(path));
-            let Some((text, tree)) = text.and_then(|it| Some((it, parser.parse(it, None)?))) else {
-                suite.rest.insert(path.clone(), bytes.clone());
-                continue;
-            };
-            let parts = (syntax.take_apart)(&TestSource { text, tree: &tree });
-            suite.files.push(TestFile { path: path.clone(), text: text.to_owned(), parts });
+            match text.and_then(|it| Some((it, parser.parse(it, None)?))) {
+                Some((text, tree)) => parsed.push((path, text, tree)),
+                None => drop(suite.rest.insert(path.clone(), bytes.clone())),
+            }
+        }
+        for (path, text, tree) in &parsed {
+            let others = parsed.iter().filter(|it| it.0 != *path).map(|it| (it.1, &it.2)).collect();
+            let parts = (syntax.take_apart)(&TestSource { text, tree, others, names });
+            suite.files.push(TestFile { path: (*path).clone(), text: (*text).to_owned(), parts });
         }
         Some(suite)
     }
@@ -265,7 +270,7 @@ impl Suite {
                 }
                 let fresh = if file.parts.may_rename && !test.name_at.is_empty() {
                     let rank = ranks.partition_point(|it| *it < test.name.as_str());
-                    let fresh = (self.syntax.fresh_name)(rng, rank);
+                    let fresh = format!("{}{}", test.prefix, (self.syntax.fresh_name)(rng, rank));
                     edits.push(Edit::new(test.name_at.clone(), fresh.clone()));
                     fresh
                 } else {

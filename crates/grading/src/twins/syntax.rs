@@ -32,9 +32,24 @@ type MakesBeside = fn(&FileTree, &RelPath) -> Option<(RelPath, String)>;
 pub struct TestSource<'a> {
     pub text: &'a str,
     pub tree: &'a Tree,
+    /// The other files of the suite.
+    pub others: Vec<(&'a str, &'a Tree)>,
+    /// The names of its tests, as the runner has them.
+    pub names: &'a [String],
 }
 
 impl<'a> TestSource<'a> {
+    /// A file that is all there is.
+    pub fn alone(text: &'a str, tree: &'a Tree) -> Self {
+        Self { text, tree, others: Vec::new(), names: &[] }
+    }
+
+    /// Every file of the suite, each alone: this one first.
+    pub fn everywhere(&self) -> impl Iterator<Item = TestSource<'a>> {
+        let own = [(self.text, self.tree)];
+        own.into_iter().chain(self.others.clone()).map(|it| TestSource::alone(it.0, it.1))
+    }
+
     pub fn of(&self, node: Node<'_>) -> &'a str {
         &self.text[node.byte_range()]
     }
@@ -110,6 +125,8 @@ impl TestFileParts {
 #[derive(Debug)]
 pub struct TestItem {
     pub name: String,
+    /// How its name must begin.
+    pub prefix: &'static str,
     pub name_at: Range<usize>,
     /// What can change places with other tests, where their order in the file is the order of their runs.
     pub slot: Option<Range<usize>>,
