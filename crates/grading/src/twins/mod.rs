@@ -18,6 +18,8 @@ mod javascript;
 mod literal;
 mod python;
 mod rust;
+mod rust_tables;
+mod rust_values;
 mod suite;
 mod syntax;
 mod syntaxes;

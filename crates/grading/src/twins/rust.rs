@@ -3,7 +3,8 @@
 use tree_sitter::Node;
 
 use super::edit::Edit;
-use super::literal::{Literal, LiteralKind};
+use super::rust_tables::tables;
+use super::rust_values::{bound, condition, expected, function, side, split, tokens};
 use super::syntax::{
     Site, TestFileParts, TestItem, TestSource, TestSyntax, children, random_word, words,
 };
@@ -23,6 +24,7 @@ pub const SYNTAX: TestSyntax = TestSyntax {
 const HEAD: &str = r#"#[allow(dead_code, non_camel_case_types)] pub struct {id}_End(pub &'static ::std::sync::atomic::AtomicBool);
 impl ::std::ops::Drop for {id}_End { fn drop(&mut self) { if self.0.swap(false, ::std::sync::atomic::Ordering::SeqCst) && !::std::thread::panicking() { ::std::panic!("an assertion failed") } } }
 #[allow(dead_code)] pub fn {id}_note(failed: &::std::sync::atomic::AtomicBool, site: ::std::primitive::u32, held: ::std::primitive::bool) {
+    let (site, held) = (site & 0x7fff_ffff, held != (site >> 31 == 1));
     if !held { failed.store(true, ::std::sync::atomic::Ordering::SeqCst); }
     static SEEN: ::std::sync::Mutex<::std::collections::BTreeSet<::std::primitive::u32>> = ::std::sync::Mutex::new(::std::collections::BTreeSet::new());
     let mut seen = SEEN.lock().unwrap_or_else(::std::sync::PoisonError::into_inner);
@@ -32,41 +34,41 @@ impl ::std::ops::Drop for {id}_End { fn drop(&mut self) { if self.0.swap(false, 
     }
 }
 #[allow(unused_macros)] macro_rules! {id}_eq {
-    ($failed:ident $site:literal; $left:expr, $right:expr $(,)?) => { match (&$left, &$right) { (left, right) => crate::{id}_note(&$failed, $site, *left == *right) } };
-    ($failed:ident $site:literal; $left:expr, $right:expr, $($said:tt)+) => { match (&$left, &$right) { (left, right) => {
+    ($failed:ident $site:expr; $left:expr, $right:expr $(,)?) => { match (&$left, &$right) { (left, right) => crate::{id}_note(&$failed, $site, *left == *right) } };
+    ($failed:ident $site:expr; $left:expr, $right:expr, $($said:tt)+) => { match (&$left, &$right) { (left, right) => {
         if false { let _ = ::std::format_args!($($said)+); }
         crate::{id}_note(&$failed, $site, *left == *right)
     } } };
 }
 #[allow(unused_macros)] macro_rules! {id}_ne {
-    ($failed:ident $site:literal; $left:expr, $right:expr $(,)?) => { match (&$left, &$right) { (left, right) => crate::{id}_note(&$failed, $site, !(*left == *right)) } };
-    ($failed:ident $site:literal; $left:expr, $right:expr, $($said:tt)+) => { match (&$left, &$right) { (left, right) => {
+    ($failed:ident $site:expr; $left:expr, $right:expr $(,)?) => { match (&$left, &$right) { (left, right) => crate::{id}_note(&$failed, $site, !(*left == *right)) } };
+    ($failed:ident $site:expr; $left:expr, $right:expr, $($said:tt)+) => { match (&$left, &$right) { (left, right) => {
         if false { let _ = ::std::format_args!($($said)+); }
         crate::{id}_note(&$failed, $site, !(*left == *right))
     } } };
 }
 #[allow(unused_macros)] macro_rules! {id}_eq_right {
-    ($failed:ident $site:literal; $left:expr, $right:expr $(, $($said:tt)*)?) => { match &$left { left => match ::std::panic::catch_unwind(::std::panic::AssertUnwindSafe(|| $right)) {
+    ($failed:ident $site:expr; $left:expr, $right:expr $(, $($said:tt)*)?) => { match &$left { left => match ::std::panic::catch_unwind(::std::panic::AssertUnwindSafe(|| $right)) {
         ::std::result::Result::Ok(right) => crate::{id}_note(&$failed, $site, *left == right),
         _ => crate::{id}_note(&$failed, $site, false),
     } } };
 }
 #[allow(unused_macros)] macro_rules! {id}_eq_left {
-    ($failed:ident $site:literal; $left:expr, $right:expr $(, $($said:tt)*)?) => { match &$right { right => match ::std::panic::catch_unwind(::std::panic::AssertUnwindSafe(|| $left)) {
+    ($failed:ident $site:expr; $left:expr, $right:expr $(, $($said:tt)*)?) => { match &$right { right => match ::std::panic::catch_unwind(::std::panic::AssertUnwindSafe(|| $left)) {
         ::std::result::Result::Ok(left) => crate::{id}_note(&$failed, $site, left == *right),
         _ => crate::{id}_note(&$failed, $site, false),
     } } };
 }
 #[allow(unused_macros)] macro_rules! {id}_ok {
-    ($failed:ident $site:literal; $held:expr $(,)?) => { crate::{id}_note(&$failed, $site, if $held { true } else { false }) };
-    ($failed:ident $site:literal; $held:expr, $($said:tt)+) => {{
+    ($failed:ident $site:expr; $held:expr $(,)?) => { crate::{id}_note(&$failed, $site, if $held { true } else { false }) };
+    ($failed:ident $site:expr; $held:expr, $($said:tt)+) => {{
         if false { let _ = ::std::format_args!($($said)+); }
         crate::{id}_note(&$failed, $site, if $held { true } else { false })
     }};
 }
 #[allow(unused_macros)] macro_rules! {id}_no {
-    ($failed:ident $site:literal; $held:expr $(,)?) => { crate::{id}_note(&$failed, $site, if $held { false } else { true }) };
-    ($failed:ident $site:literal; $held:expr, $($said:tt)+) => {{
+    ($failed:ident $site:expr; $held:expr $(,)?) => { crate::{id}_note(&$failed, $site, if $held { false } else { true }) };
+    ($failed:ident $site:expr; $held:expr, $($said:tt)+) => {{
         if false { let _ = ::std::format_args!($($said)+); }
         crate::{id}_note(&$failed, $site, if $held { false } else { true })
     }};
@@ -74,32 +76,13 @@ impl ::std::ops::Drop for {id}_End { fn drop(&mut self) { if self.0.swap(false, 
 "#;
 
 /// Makes a test fail at its end when one of its assertions did.
-const BEGINS: &str = " static {id}_F: ::std::sync::atomic::AtomicBool = ::std::sync::atomic::AtomicBool::new(false); let _{id}_e = crate::{id}_End(&{id}_F);";
+pub const BEGINS: &str = " static {id}_F: ::std::sync::atomic::AtomicBool = ::std::sync::atomic::AtomicBool::new(false); let _{id}_e = crate::{id}_End(&{id}_F);";
 
 /// Makes a test fail at its end, however it comes to it.
 const FAILS: &str = " let _{id} = { struct End; impl ::std::ops::Drop for End { fn drop(&mut self) { if !::std::thread::panicking() { ::std::panic!(\"the end\") } } } End };";
 
 /// What shows that a file looks at the names of its tests.
 const LOOKS: &[&str] = &["type_name", "module_path", "thread::current", "insta"];
-
-/// Methods that make nothing but what they are called on.
-const PLAIN_METHODS: &[&str] = &[
-    "to_string",
-    "to_owned",
-    "to_vec",
-    "into",
-    "iter",
-    "into_iter",
-    "cloned",
-    "copied",
-    "clone",
-    "as_str",
-    "as_slice",
-    "as_ref",
-    "as_bytes",
-    "unwrap",
-    "collect",
-];
 
 fn fresh_name(rng: &mut TestRng, _: usize) -> String {
     format!("t_{}", random_word(rng, 12))
@@ -122,9 +105,13 @@ fn take_apart(source: &TestSource<'_>) -> TestFileParts {
         match node.kind() {
             "function_item" => parts.tests.extend(test(source, node)),
             "macro_invocation" if !node.has_error() => parts.sites.extend(site(source, node)),
+            "expression_statement" if !node.has_error() => {
+                parts.sites.extend(call_site(source, node));
+            }
             _ => {}
         }
     }
+    tables(source, head, &mut parts);
     parts.attribute(false);
     // The runner sorts them by name.
     parts.tests.iter_mut().for_each(|it| it.slot = None);
@@ -175,158 +162,8 @@ fn test(source: &TestSource<'_>, node: Node<'_>) -> Option<TestItem> {
     Some(TestItem { name: text.to_owned(), prefix: "", name_at, slot, begins, fails })
 }
 
-/// A piece of text that is not taken apart further.
-#[derive(Debug, Clone)]
-struct Token<'a> {
-    text: &'a str,
-    start: usize,
-    literal: Option<LiteralKind>,
-}
-
-impl Token<'_> {
-    fn is_word(&self) -> bool {
-        self.text.starts_with(|it: char| it.is_alphabetic() || it == '_')
-            && !self.text.contains('"')
-    }
-
-    fn literal(&self) -> Option<Literal> {
-        Some(Literal { at: self.start..self.start + self.text.len(), kind: self.literal? })
-    }
-}
-
-fn literal_kind(kind: &str, text: &str) -> Option<LiteralKind> {
-    Some(match kind {
-        "integer_literal" => LiteralKind::Integer,
-        "float_literal" => LiteralKind::Float,
-        "string_literal" | "raw_string_literal" => LiteralKind::Text,
-        "char_literal" => LiteralKind::Char,
-        _ if text == "true" || text == "false" => LiteralKind::Truth,
-        _ => return None,
-    })
-}
-
-fn tokens<'a>(source: &TestSource<'a>, top: Node<'_>) -> Vec<Token<'a>> {
-    let is_leaf = |node: &Node<'_>| node.child_count() == 0 || node.kind().ends_with("_literal");
-    let (mut found, mut open) = (Vec::new(), vec![top]);
-    while let Some(node) = open.pop() {
-        if node.kind().contains("comment") {
-            continue;
-        }
-        if is_leaf(&node) {
-            let text = source.of(node);
-            let literal = literal_kind(node.kind(), text);
-            found.push(Token { text, start: node.start_byte(), literal });
-        } else {
-            let mut children = children(node);
-            children.reverse();
-            open.extend(children);
-        }
-    }
-    found
-}
-
-/// The tokens between commas that stand in no bracket.
-fn split<'t, 'a>(tokens: &'t [Token<'a>], at: &str) -> Vec<&'t [Token<'a>]> {
-    let (mut parts, mut depth, mut begin, mut angles) = (Vec::new(), 0_i32, 0, 0_i32);
-    for (index, token) in tokens.iter().enumerate() {
-        match token.text {
-            "(" | "[" | "{" => depth += 1,
-            ")" | "]" | "}" => depth -= 1,
-            "<" if angles > 0 || (index > 0 && tokens[index - 1].text == "::") => angles += 1,
-            ">" if angles > 0 => angles -= 1,
-            ">>" if angles > 0 => angles = (angles - 2).max(0),
-            text if text == at && depth == 0 && angles == 0 => {
-                parts.push(&tokens[begin..index]);
-                begin = index + 1;
-            }
-            _ => {}
-        }
-    }
-    parts.push(&tokens[begin..]);
-    parts
-}
-
-/// The index behind the bracket that closes the one at `open`.
-fn behind(tokens: &[Token<'_>], open: usize) -> usize {
-    let mut depth = 0_i32;
-    for (index, token) in tokens.iter().enumerate().skip(open) {
-        match token.text {
-            "(" | "[" | "{" => depth += 1,
-            ")" | "]" | "}" => depth -= 1,
-            _ => {}
-        }
-        if depth <= 0 {
-            return index + 1;
-        }
-    }
-    tokens.len()
-}
-
-/// What stands in an expectation.
-#[derive(Debug, Default)]
-struct Expectation {
-    literals: Vec<Literal>,
-    /// Whether something is made by a function that may refuse other values.
-    may_fail: bool,
-    /// Whether something is made of them at all.
-    is_made: bool,
-}
-
-/// Whether a bracket opens what a macro is given.
-fn is_macro(tokens: &[Token<'_>], at: usize) -> bool {
-    at > 1 && tokens[at - 1].text == "!" && tokens[at - 2].is_word()
-}
-
-/// The literals of what calls nothing but what makes values. `None` when it does more.
-fn expected(tokens: &[Token<'_>]) -> Option<Expectation> {
-    let mut found = Expectation::default();
-    let before = |at: usize, back: usize| at.checked_sub(back).map_or("", |it| tokens[it].text);
-    let mut at = 0;
-    while at < tokens.len() {
-        let token = &tokens[at];
-        let follows_word = at > 0 && tokens[at - 1].is_word();
-        match token.text {
-            "|" | "||" | "?" | "await" | "return" | "match" | "if" | "move" | ".." | "..="
-            | "#" => {
-                return None;
-            }
-            "(" if follows_word => {
-                found.is_made = true;
-                let name = before(at, 1);
-                let is_type = name.starts_with(char::is_uppercase);
-                match before(at, 2) {
-                    "." if PLAIN_METHODS.contains(&name) => {}
-                    "." => return None,
-                    "::" if !is_type => found.may_fail = true,
-                    _ if is_type => {}
-                    _ => return None,
-                }
-            }
-            "(" | "[" | "{" if is_macro(tokens, at) && before(at, 2) != "vec" => return None,
-            "(" if before(at, 1) == ">" => return None,
-            // Of an index or a length nothing is changed.
-            "[" if follows_word || matches!(before(at, 1), ")" | "]") => {
-                at = behind(tokens, at);
-                continue;
-            }
-            ";" => {
-                while at < tokens.len() && tokens[at].text != "]" {
-                    at += 1;
-                }
-                continue;
-            }
-            _ => {}
-        }
-        if before(at, 1) != "." {
-            found.literals.extend(token.literal());
-        }
-        at += 1;
-    }
-    Some(found)
-}
-
 /// The macros that assert, with what stands in their place and what in that of their twins.
-const MACROS: &[(&str, &str, &str)] = &[
+pub const MACROS: &[(&str, &str, &str)] = &[
     ("assert_eq", "eq", "ne"),
     ("assert_ne", "ne", "eq"),
     ("assert", "ok", "no"),
@@ -375,6 +212,100 @@ fn site(source: &TestSource<'_>, node: Node<'_>) -> Option<Site> {
     })
 }
 
+/// A call of a function that compares what it is given whenever it is called.
+fn call_site(source: &TestSource<'_>, node: Node<'_>) -> Option<Site> {
+    let call = node.child(0).filter(|it| it.kind() == "call_expression")?;
+    let within = function(source, node)?;
+    let is_to_panic = attributes(within).iter().any(|it| source.of(*it).contains("should_panic"));
+    let leaves = ["await_expression", "return_expression", "try_expression"];
+    let is_left = source.all(call).iter().any(|it| leaves.contains(&it.kind()));
+    if is_to_panic || is_left || is_caught(source, node) {
+        return None;
+    }
+    let path = source.of(call.child_by_field_name("function")?);
+    let name = path.rsplit("::").next().unwrap_or_default();
+    let mut helpers = source.everywhere().flat_map(|file| {
+        let all = file.all(file.tree.root_node()).into_iter().filter(|it| {
+            let own = it.child_by_field_name("name").map(|it| file.of(it));
+            it.kind() == "function_item" && own == Some(name)
+        });
+        all.map(|it| compared(&file, it)).collect::<Vec<_>>()
+    });
+    let (Some(Some((at, count))), None) = (helpers.next(), helpers.next()) else { return None };
+    let given = children(call.child_by_field_name("arguments")?);
+    let given: Vec<_> = given.into_iter().filter(|it| it.is_named() && !it.is_extra()).collect();
+    let value = tokens(source, *given.get(at).filter(|_| given.len() == count)?);
+    let own = expected(&value).filter(|it| !it.may_fail).map(|it| it.literals);
+    let own = own.filter(|it| !it.is_empty());
+    let literals = own.unwrap_or_else(|| bound(source, node, &value));
+    if literals.is_empty() {
+        return None;
+    }
+    let noted = vec![
+        Edit::before(
+            call.start_byte(),
+            "{ let held = ::std::panic::catch_unwind(::std::panic::AssertUnwindSafe(|| { ",
+        ),
+        Edit::before(call.end_byte(), "; })).is_ok(); crate::{id}_note(&{id}_F, {site}, held) }"),
+    ];
+    Some(Site {
+        at: node.byte_range(),
+        line: node.start_position().row + 1,
+        test: None,
+        is_certain: is_certain(source, node),
+        noted,
+        swapped: None,
+        literals,
+        is_made: false,
+    })
+}
+
+/// The place of the parameter that a function which is no test compares with whenever it is called, and how many it has.
+fn compared(source: &TestSource<'_>, function: Node<'_>) -> Option<(usize, usize)> {
+    if is_test(source, &attributes(function)) {
+        return None;
+    }
+    let parameters = children(function.child_by_field_name("parameters")?);
+    let parameters: Vec<_> = parameters
+        .into_iter()
+        .filter(|it| it.kind() == "parameter")
+        .map(|it| it.child_by_field_name("pattern").map_or("", |it| source.of(it)))
+        .collect();
+    let body = function.child_by_field_name("body")?;
+    for statement in children(body).into_iter().filter(|it| it.is_named() && !it.is_extra()) {
+        let call = if statement.kind() == "expression_statement" {
+            statement.child(0)
+        } else {
+            Some(statement)
+        };
+        let call = call.filter(|it| it.kind() == "macro_invocation");
+        let word = call.and_then(|it| it.child_by_field_name("macro")).map(|it| source.of(it));
+        if let (Some(call), Some("assert_eq" | "::std::assert_eq" | "std::assert_eq")) =
+            (call, word)
+        {
+            let tree = children(call).into_iter().find(|it| it.kind() == "token_tree")?;
+            let all = tokens(source, tree);
+            let args = split(all.get(1..all.len().checked_sub(1)?)?, ",");
+            let of = |side: &[super::rust_values::Token<'_>]| {
+                let plain: Vec<_> =
+                    side.iter().filter(|it| !matches!(it.text, "&" | "*")).collect();
+                let [name] = plain[..] else { return None };
+                let uses = words(source.of(body)).filter(|it| *it == name.text).count();
+                parameters.iter().position(|it| *it == name.text).filter(|_| uses == 1)
+            };
+            let found = args.get(1).and_then(|it| of(it)).or_else(|| of(args[0]));
+            if let Some(at) = found {
+                return Some((at, parameters.len()));
+            }
+        }
+        let leaves = ["return_expression", "try_expression"];
+        if source.all(statement).iter().any(|it| leaves.contains(&it.kind())) {
+            return None;
+        }
+    }
+    None
+}
+
 /// Whether something around an assertion may catch its panic.
 fn is_caught(source: &TestSource<'_>, node: Node<'_>) -> bool {
     let mut at = node.parent();
@@ -386,154 +317,6 @@ fn is_caught(source: &TestSource<'_>, node: Node<'_>) -> bool {
         at = outer.parent();
     }
     false
-}
-
-/// The literals of the side that is expected, which one it is where making it may fail, and whether it is made
-/// of them.
-fn side(
-    source: &TestSource<'_>,
-    site: Node<'_>,
-    left: &[Token<'_>],
-    right: &[Token<'_>],
-) -> (Vec<Literal>, Option<usize>, bool) {
-    for (at, tokens) in [(1, right), (0, left)] {
-        if let Some(found) = expected(tokens).filter(|it| !it.literals.is_empty()) {
-            return (found.literals, found.may_fail.then_some(at), found.is_made);
-        }
-        let named = bound(source, site, tokens);
-        if !named.is_empty() {
-            return (named, None, false);
-        }
-    }
-    (Vec::new(), None, false)
-}
-
-/// The literals of what a condition compares with, where it is one comparison.
-fn condition(source: &TestSource<'_>, site: Node<'_>, tokens: &[Token<'_>]) -> Vec<Literal> {
-    let texts: Vec<&str> = tokens.iter().map(|it| it.text).collect();
-    if let ["matches", "!", "(", .., ")"] = texts[..] {
-        let args = split(&tokens[3..tokens.len() - 1], ",");
-        let pattern = args.get(1).filter(|_| args.len() == 2).and_then(|it| expected(it));
-        return pattern.map_or(Vec::new(), |it| it.literals);
-    }
-    let sides = split(tokens, "==");
-    let is_one = split(tokens, "&&").len() == 1 && split(tokens, "||").len() == 1;
-    match sides[..] {
-        [left, right] if is_one && texts.first() != Some(&"!") => {
-            let (literals, caught, _) = side(source, site, left, right);
-            if caught.is_none() { literals } else { Vec::new() }
-        }
-        _ => Vec::new(),
-    }
-}
-
-/// The function that something stands in, unless it is one of those that run while others are compiled.
-fn function<'t>(source: &TestSource<'_>, node: Node<'t>) -> Option<Node<'t>> {
-    let mut at = node.parent();
-    while let Some(outer) = at {
-        match outer.kind() {
-            "function_item" => {
-                let head = source.of(outer).split("fn ").next().unwrap_or_default();
-                return (!words(head).any(|it| it == "const")).then_some(outer);
-            }
-            "const_item" | "static_item" | "const_block" => return None,
-            _ => at = outer.parent(),
-        }
-    }
-    None
-}
-
-/// The literals that a name stands for: bound once, and used in this assertion only.
-fn bound(source: &TestSource<'_>, site: Node<'_>, tokens: &[Token<'_>]) -> Vec<Literal> {
-    let mut plain = tokens.iter().filter(|it| !matches!(it.text, "&" | "*"));
-    let (Some(name), None) = (plain.next(), plain.next()) else { return Vec::new() };
-    let Some(function) = function(source, site).filter(|_| name.is_word()) else {
-        return Vec::new();
-    };
-    let uses = |name: &str| words(source.of(function)).filter(|it| *it == name).count();
-    if uses(name.text) != 2 {
-        return Vec::new();
-    }
-    if let Some(value) = let_value(source, function, name.text) {
-        let found = expected(&self::tokens(source, value)).filter(|it| !it.may_fail);
-        return found.map_or(Vec::new(), |it| it.literals);
-    }
-    let mut at = site.parent();
-    while let Some(outer) = at {
-        if outer.kind() == "for_expression" {
-            let column = column(source, outer, name.text);
-            let rows = column.and_then(|column| {
-                let mut value = tokens_of_rows(source, outer)?;
-                if let [only] = &value[..] {
-                    let table = only.text;
-                    let binding =
-                        let_value(source, function, table).filter(|_| uses(table) == 2)?;
-                    value = self::tokens(source, binding);
-                }
-                in_column(&value, column)
-            });
-            if let Some(rows) = rows {
-                return rows;
-            }
-        }
-        at = outer.parent();
-    }
-    Vec::new()
-}
-
-/// What a name is bound to by the one `let` of a function.
-fn let_value<'t>(source: &TestSource<'_>, function: Node<'t>, name: &str) -> Option<Node<'t>> {
-    source.all(function).into_iter().filter(|it| it.kind() == "let_declaration").find_map(|it| {
-        let is_it = source.of(it.child_by_field_name("pattern")?) == name;
-        it.child_by_field_name("value").filter(|_| is_it)
-    })
-}
-
-/// Where a name stands in the tuple that a loop takes apart.
-fn column(source: &TestSource<'_>, outer: Node<'_>, name: &str) -> Option<usize> {
-    let pattern = tokens(source, outer.child_by_field_name("pattern")?);
-    let open = pattern.iter().position(|it| it.text == "(")?;
-    let inside = pattern.get(open + 1..pattern.len() - 1)?;
-    split(inside, ",").iter().position(|it| {
-        let plain: Vec<&str> = it.iter().map(|it| it.text).filter(|it| *it != "&").collect();
-        plain == [name]
-    })
-}
-
-/// The tokens of what a loop goes through, without what only makes it a loop.
-fn tokens_of_rows<'a>(source: &TestSource<'a>, outer: Node<'_>) -> Option<Vec<Token<'a>>> {
-    let mut rows = tokens(source, outer.child_by_field_name("value")?);
-    rows.retain(|it| it.text != "&");
-    while rows.len() > 4
-        && matches!(rows[rows.len() - 3].text, "iter" | "into_iter")
-        && rows[rows.len() - 4].text == "."
-    {
-        rows.truncate(rows.len() - 4);
-    }
-    if let [name, dot, way, _, _] = &rows[..]
-        && dot.text == "."
-        && matches!(way.text, "iter" | "into_iter")
-    {
-        return Some(vec![name.clone()]);
-    }
-    Some(rows)
-}
-
-/// The literals that stand in one column of a list of tuples.
-fn in_column(tokens: &[Token<'_>], column: usize) -> Option<Vec<Literal>> {
-    let open = tokens.iter().position(|it| it.text == "[")?;
-    let inside = &tokens[open + 1..behind(tokens, open) - 1];
-    let mut found = Vec::new();
-    for row in split(inside, ",").into_iter().filter(|it| !it.is_empty()) {
-        let is_tuple = row.first().is_some_and(|it| it.text == "(");
-        let cells = split(row.get(1..row.len() - 1).filter(|_| is_tuple)?, ",");
-        let cell = expected(cells.get(column)?).filter(|it| !it.may_fail)?;
-        if cell.literals.is_empty() {
-            return None;
-        }
-        found.extend(cell.literals);
-    }
-    Some(found)
 }
 
 /// Whether a test that passes has come by a statement: it stands in the test itself, and nothing before it

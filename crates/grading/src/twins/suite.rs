@@ -89,7 +89,6 @@ impl Suite {
     pub fn take_apart(
         syntax: &str,
         files: &FileTree,
-        names: &[String],
         is_test_file: impl Fn(&RelPath) -> bool,
     ) -> Option<Self> {
         let syntax = test_syntax(syntax)?;
@@ -106,7 +105,7 @@ impl Suite {
         }
         for (path, text, tree) in &parsed {
             let others = parsed.iter().filter(|it| it.0 != *path).map(|it| (it.1, &it.2)).collect();
-            let parts = (syntax.take_apart)(&TestSource { text, tree, others, names });
+            let parts = (syntax.take_apart)(&TestSource { text, tree, others });
             suite.files.push(TestFile { path: (*path).clone(), text: (*text).to_owned(), parts });
         }
         Some(suite)
@@ -253,15 +252,6 @@ impl Suite {
             for test in &file.parts.tests {
                 edits.extend(test.begins.iter().cloned());
             }
-            while let Some((number, _, site)) = sites.next_if(|it| it.1 == at) {
-                let is_changed = choice.changed.contains(&number);
-                for edit in self.site_edits(file, site, is_changed.then_some(choice.level), rng) {
-                    edits.push(Edit {
-                        text: edit.text.replace("{site}", &number.to_string()),
-                        ..edit
-                    });
-                }
-            }
             let mut ranks: Vec<&str> = file.parts.tests.iter().map(|it| it.name.as_str()).collect();
             ranks.sort_unstable();
             for (index, test) in file.parts.tests.iter().enumerate() {
@@ -278,6 +268,15 @@ impl Suite {
                 };
                 written.fresh.insert((at, index), fresh.clone());
                 written.names.insert(fresh, test.name.clone());
+            }
+            while let Some((number, _, site)) = sites.next_if(|it| it.1 == at) {
+                let is_changed = choice.changed.contains(&number);
+                let name = site.test.and_then(|it| written.fresh.get(&(at, it)));
+                for edit in self.site_edits(file, site, is_changed.then_some(choice.level), rng) {
+                    let text = edit.text.replace("{site}", &number.to_string());
+                    let text = text.replace("{name}", name.map_or("", String::as_str));
+                    edits.push(Edit { text, ..edit });
+                }
             }
             for edit in &mut edits {
                 edit.text = edit.text.replace("{id}", &id).replace("{mark}", &mark);

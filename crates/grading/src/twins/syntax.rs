@@ -34,14 +34,12 @@ pub struct TestSource<'a> {
     pub tree: &'a Tree,
     /// The other files of the suite.
     pub others: Vec<(&'a str, &'a Tree)>,
-    /// The names of its tests, as the runner has them.
-    pub names: &'a [String],
 }
 
 impl<'a> TestSource<'a> {
     /// A file that is all there is.
     pub fn alone(text: &'a str, tree: &'a Tree) -> Self {
-        Self { text, tree, others: Vec::new(), names: &[] }
+        Self { text, tree, others: Vec::new() }
     }
 
     /// Every file of the suite, each alone: this one first.
