@@ -255,9 +255,6 @@ impl Suite {
             let mut ranks: Vec<&str> = file.parts.tests.iter().map(|it| it.name.as_str()).collect();
             ranks.sort_unstable();
             for (index, test) in file.parts.tests.iter().enumerate() {
-                if choice.failing.contains(&(at, index)) {
-                    edits.extend(test.fails.iter().cloned());
-                }
                 let fresh = if file.parts.may_rename && !test.name_at.is_empty() {
                     let rank = ranks.partition_point(|it| *it < test.name.as_str());
                     let fresh = format!("{}{}", test.prefix, (self.syntax.fresh_name)(rng, rank));
@@ -278,6 +275,9 @@ impl Suite {
                     edits.push(Edit { text, ..edit });
                 }
             }
+            let failing = |it: &(usize, &TestItem)| choice.failing.contains(&(at, it.0));
+            let fails = file.parts.tests.iter().enumerate().filter(failing);
+            edits.extend(fails.flat_map(|it| it.1.fails.iter().cloned()));
             for edit in &mut edits {
                 edit.text = edit.text.replace("{id}", &id).replace("{mark}", &mark);
             }
