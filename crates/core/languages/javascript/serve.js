@@ -19,6 +19,8 @@ const own = {
   exit: process.reallyExit.bind(process), active: process.getActiveResourcesInfo.bind(process), requests: process._getActiveRequests?.bind(process), every: setInterval,
 };
 let [served, wakes, quiet, isTold, isReading] = [0, 0, 0, false, false];
+// Whether the tests take it that nothing is under way here.
+let isBelieved = true;
 const settlements = [];
 const bytes = Buffer.alloc(256);
 const setTick = process.nextTick.bind(process);
@@ -26,6 +28,7 @@ const setTick = process.nextTick.bind(process);
 const leave = () => own.exit(0);
 // That nothing is under way goes with how much was asked by then: the tests may have asked for more meanwhile.
 const notice = (byte) => {
+  isBelieved = byte === 4;
   try {
     writeSync(NOTICES, Buffer.from(byte === 4 ? [byte, served & 255] : [byte]));
   } catch {
@@ -51,6 +54,7 @@ link.request = function (...args) {
       if (message.k === 'granted') break;
       served++;
       this.serve(message);
+      isBelieved = false;
     }
     return Reflect.apply(request, this, args);
   } finally {
@@ -85,20 +89,24 @@ timers.unref = function () {
   return Reflect.apply(unref, this, []);
 };
 
-link.isQuiet = () => underWay() === 0 && settlements.length === 0 && link.open === 0;
+const isQuiet = () => underWay() === 0 && settlements.length === 0 && link.open === 0;
+link.isQuiet = () => {
+  isBelieved = isQuiet();
+  return isBelieved;
+};
 
 const handle = async () => {
   while (served < wakes) await answer();
   for (;;) {
     // Whatever can go on at once does; the tests are told when that is more than seemed.
-    const wasQuiet = link.isQuiet();
+    const wasQuiet = isQuiet();
     await new Promise(setTick);
     if (settlements.length || underWay()) {
       if (wasQuiet) notice(5);
       return;
     }
     if (isLoose) return;
-    if (link.open > 0 && !isTold) {
+    if (!isBelieved && !isTold) {
       isTold = true;
       notice(4);
     }
@@ -202,8 +210,8 @@ files.begin();
 // A test may be waiting for what will never come: it is told when nothing is under way here.
 const asking = own.every(() => {
   // While nothing is waited for, something is being handled.
-  const isQuiet = isReading && underWay() === 0 && settlements.length === 0;
-  quiet = isQuiet ? quiet + 1 : 0;
+  const hasNothing = isReading && underWay() === 0 && settlements.length === 0;
+  quiet = hasNothing ? quiet + 1 : 0;
   if (quiet >= 4 && !isTold) {
     isTold = true;
     notice(4);

@@ -1,9 +1,12 @@
 //! Tests in JavaScript, by node's own runner and its `assert`.
 
+use std::ops::Range;
+
 use tree_sitter::Node;
 
 use super::edit::Edit;
-use super::literal::{Literal, LiteralKind};
+use super::javascript_values::side;
+use super::literal::Literal;
 use super::syntax::{
     Site, TestFileParts, TestItem, TestSource, TestSyntax, children, random_word, words,
 };
@@ -95,10 +98,11 @@ fn test(source: &TestSource<'_>, call: Node<'_>) -> Option<TestItem> {
     let body = body_of(source, call)?;
     let arguments = children(call.child_by_field_name("arguments")?);
     let name = *arguments.iter().find(|it| it.is_named() && it.kind() != "comment")?;
-    if name.kind() != "string" {
-        return None;
-    }
-    let at = name.start_byte() + 1..name.end_byte() - 1;
+    let at = match name.kind() {
+        "string" => name.start_byte() + 1..name.end_byte() - 1,
+        "template_string" => word_of(source, name)?,
+        _ => return None,
+    };
     let text = &source.text[at.clone()];
     let has_callback =
         source.of(body.parent()?).split("=>").next().is_some_and(|it| it.contains(','));
@@ -121,6 +125,21 @@ fn test(source: &TestSource<'_>, call: Node<'_>) -> Option<TestItem> {
     };
     let slot = Some(call.byte_range());
     Some(TestItem { name: text.to_owned(), prefix: "", name_at, slot, begins, fails })
+}
+
+/// A word of a name that is made of others, which stands nowhere else.
+fn word_of(source: &TestSource<'_>, template: Node<'_>) -> Option<Range<usize>> {
+    let is_alone = |it: &&str| {
+        it.len() > 1 && source.text.matches(*it).count() == 1 && source.mentions(it) == 1
+    };
+    let parts = children(template).into_iter().filter(|it| it.kind() == "string_fragment");
+    let mut found = parts.filter_map(|part| {
+        let text = source.of(part);
+        let word = words(text).find(is_alone)?;
+        let start = part.start_byte() + text.find(word)?;
+        Some(start..start + word.len())
+    });
+    found.next()
 }
 
 /// Whether something around it may catch what fails here.
@@ -152,6 +171,13 @@ fn site(source: &TestSource<'_>, node: Node<'_>) -> Option<Site> {
     let function = call.child_by_field_name("function")?;
     let word = source.of(function);
     let own = word.rsplit('.').next().unwrap_or_default();
+    if let Some(literals) = of_helper(source, node, call) {
+        let noted = noted(node);
+        let is_certain = is_certain(source, node);
+        let (at, line) = (node.byte_range(), node.start_position().row + 1);
+        let (test, swapped, is_made) = (None, None, false);
+        return Some(Site { at, line, test, is_certain, swapped, is_made, noted, literals });
+    }
     let by_object =
         word.starts_with("assert.") || word.starts_with("t.assert.") || word == "assert";
     let is_bare = word == own && EQUALITIES.contains(&own) && source.text.contains("node:assert");
@@ -188,13 +214,7 @@ fn site(source: &TestSource<'_>, node: Node<'_>) -> Option<Site> {
         }
         _ => None,
     };
-    let noted = vec![
-        Edit::before(node.start_byte(), "try { "),
-        Edit::before(
-            node.end_byte(),
-            "; {id}N({id}F, {site}, 1); } catch ({id}E) { {id}N({id}F, {site}, 0); }",
-        ),
-    ];
+    let noted = noted(node);
     Some(Site {
         at: node.byte_range(),
         line: node.start_position().row + 1,
@@ -205,6 +225,63 @@ fn site(source: &TestSource<'_>, node: Node<'_>) -> Option<Site> {
         noted,
         literals,
     })
+}
+
+/// Notes what an assertion comes to.
+fn noted(node: Node<'_>) -> Vec<Edit> {
+    let end = "; {id}N({id}F, {site}, 1); } catch ({id}E) { {id}N({id}F, {site}, 0); }";
+    vec![Edit::before(node.start_byte(), "try { "), Edit::before(node.end_byte(), end)]
+}
+
+/// What a function of the same file is given to compare with, where it does so whenever it is called.
+fn of_helper(source: &TestSource<'_>, node: Node<'_>, call: Node<'_>) -> Option<Vec<Literal>> {
+    let name = source.of(call.child_by_field_name("function")?);
+    let mut functions = source.all(source.tree.root_node()).into_iter().filter_map(|it| {
+        let own = it.child_by_field_name("name").map(|it| source.of(it));
+        let function = match it.kind() {
+            "function_declaration" => it,
+            "variable_declarator" => it.child_by_field_name("value")?,
+            _ => return None,
+        };
+        let body = function.child_by_field_name("body")?;
+        (own == Some(name)).then_some((function.child_by_field_name("parameters")?, body))
+    });
+    let (Some((parameters, body)), None) = (functions.next(), functions.next()) else {
+        return None;
+    };
+    let named = |it: Node<'_>| -> Vec<String> {
+        let all = children(it).into_iter().filter(|it| it.is_named() && it.kind() != "comment");
+        all.map(|it| source.of(it).to_owned()).collect()
+    };
+    let parameters = named(parameters);
+    let given = children(call.child_by_field_name("arguments")?);
+    let given: Vec<_> =
+        given.into_iter().filter(|it| it.is_named() && it.kind() != "comment").collect();
+    let statements = if body.kind() == "statement_block" { children(body) } else { vec![body] };
+    for statement in statements {
+        let asserts = || {
+            let call = if statement.kind() == "call_expression" {
+                statement
+            } else {
+                statement.child(0)?
+            };
+            let word = source.of(call.child_by_field_name("function")?);
+            let compared = named(call.child_by_field_name("arguments")?);
+            let is_equality = EQUALITIES.contains(&word.rsplit('.').next()?);
+            let at = compared.iter().take(2).rev().find_map(|side| {
+                let uses = words(source.of(body)).filter(|it| it == side).count();
+                parameters.iter().position(|it| it == side).filter(|_| uses == 1)
+            })?;
+            (is_equality && given.len() == parameters.len()).then(|| side(source, node, given[at]))
+        };
+        if let Some(found) = asserts().filter(|it| !it.is_empty()) {
+            return Some(found);
+        }
+        if ["return", "throw"].iter().any(|it| source.of(statement).contains(it)) {
+            return None;
+        }
+    }
+    None
 }
 
 /// Whether a test that passes has come by a statement.
@@ -221,68 +298,6 @@ fn is_certain(source: &TestSource<'_>, node: Node<'_>) -> bool {
     !options.contains("skip") && !options.contains("todo") && !before.into_iter().any(leaves)
 }
 
-/// The literals of one side: its own, or those of a name that is used here only.
-fn side(source: &TestSource<'_>, site: Node<'_>, node: Node<'_>) -> Vec<Literal> {
-    if node.kind() != "identifier" {
-        return expected(source, node).unwrap_or_default();
-    }
-    let name = source.of(node);
-    let mut at = site.parent();
-    while let Some(outer) = at {
-        if outer.kind() == "statement_block" {
-            let binds =
-                source.all(outer).into_iter().filter(|it| it.kind() == "variable_declarator");
-            let value = binds.filter_map(|it| {
-                let is_it = it.child_by_field_name("name").is_some_and(|it| source.of(it) == name);
-                it.child_by_field_name("value").filter(|_| is_it)
-            });
-            if let Some(value) = value.into_iter().next() {
-                let uses = words(source.of(outer)).filter(|it| *it == name).count();
-                return if uses == 2 {
-                    expected(source, value).unwrap_or_default()
-                } else {
-                    Vec::new()
-                };
-            }
-        }
-        at = outer.parent();
-    }
-    Vec::new()
-}
-
-/// The literals of an expectation that calls nothing. `None` when it does.
-fn expected(source: &TestSource<'_>, node: Node<'_>) -> Option<Vec<Literal>> {
-    let literal = |kind| Some(vec![Literal { at: node.byte_range(), kind }]);
-    match node.kind() {
-        "number" => {
-            let is_float = source.of(node).contains('.');
-            return literal(if is_float { LiteralKind::Float } else { LiteralKind::Integer });
-        }
-        "string" => return literal(LiteralKind::Text),
-        "true" | "false" => return literal(LiteralKind::Truth),
-        "template_string" | "regex" | "member_expression" | "subscript_expression" => {
-            return Some(Vec::new());
-        }
-        "pair" => return expected(source, node.child_by_field_name("value")?),
-        "call_expression"
-        | "arrow_function"
-        | "function_expression"
-        | "await_expression"
-        | "ternary_expression" => return None,
-        "new_expression" => {
-            let class = source.of(node.child_by_field_name("constructor")?);
-            let is_plain = ["Set", "Map", "Date", "Array"].contains(&class);
-            return expected(source, node.child_by_field_name("arguments").filter(|_| is_plain)?);
-        }
-        _ => {}
-    }
-    let mut found = Vec::new();
-    for child in children(node) {
-        found.extend(expected(source, child)?);
-    }
-    Some(found)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -296,8 +311,28 @@ mod tests {
             ("assert(f(3));", vec![]),
             ("const want = [1]; assert.deepEqual(f(), want);", vec!["1"]),
             ("await assert.rejects(f(), RangeError);", vec![]),
+            ("const WANT = 6;@@assert.equal(f(3), WANT);", vec!["6"]),
+            ("const check = (n, want) => assert.equal(f(n), want);@@check(3, 6);", vec!["6"]),
+            (
+                "function check(n, want) { if (n) return; assert.equal(f(n), want); }@@check(3, 6); assert(1);",
+                vec![],
+            ),
+            (
+                "const cases = [[1, 2], [3, 4]];@@for (const [n, want] of cases) { assert.equal(f(n), want); }",
+                vec!["2", "4"],
+            ),
+            (
+                "@@[{ n: 1, want: 2 }].forEach(({ n, want }) => { assert.equal(f(n), want); });",
+                vec!["2"],
+            ),
+            (
+                "@@for (const it of [{ n: 1, want: 2 }]) { assert.equal(f(it.n), it.want); }",
+                vec!["2"],
+            ),
+            ("@@for (const n of [1, 2]) { assert.equal(n, n); }", vec![]),
         ] {
-            let text = format!("test('takes it', async () => {{ {statement} }});\n");
+            let (before, body) = statement.split_once("@@").unwrap_or(("", statement));
+            let text = format!("{before}\ntest('takes it', async () => {{ {body} }});\n");
             let mut parser = tree_sitter::Parser::new();
             parser.set_language(&tree_sitter_javascript::LANGUAGE.into()).unwrap();
             let tree = parser.parse(&text, None).unwrap();
@@ -307,7 +342,8 @@ mod tests {
             let seen: Vec<_> =
                 site.literals.iter().map(|it| text[it.at.clone()].to_owned()).collect();
             assert_eq!(seen, found, "{statement}");
-            assert!(site.is_certain && site.test == Some(0), "{statement}");
+            let in_loop = body.starts_with("for") || body.starts_with('[');
+            assert!(site.is_certain != in_loop && site.test == Some(0), "{statement}");
             assert_eq!(&text[parts.tests[0].name_at.clone()], "takes it");
         }
     }

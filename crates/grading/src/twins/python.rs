@@ -3,7 +3,8 @@
 use tree_sitter::Node;
 
 use super::edit::Edit;
-use super::literal::{Literal, LiteralKind};
+use super::literal::Literal;
+use super::python_values::{function, parameters, side};
 use super::syntax::{
     Site, TestFileParts, TestItem, TestSource, TestSyntax, children, random_word, words,
 };
@@ -65,10 +66,6 @@ const EQUALITIES: &[&str] = &[
 
 /// Errors that few derive from.
 const ERRORS: &[&str] = &["EOFError", "BufferError", "ImportError"];
-
-/// Functions that make values of what they are given.
-const MAKERS: &[&str] =
-    &["set", "frozenset", "tuple", "list", "dict", "approx", "bytes", "bytearray", "str"];
 
 fn fresh_name(rng: &mut TestRng, rank: usize) -> String {
     format!("test_{rank:04}_{}", random_word(rng, 12))
@@ -138,15 +135,6 @@ fn test(source: &TestSource<'_>, node: Node<'_>) -> Option<TestItem> {
     };
     let slot = Some(node.byte_range());
     Some(TestItem { name: text.to_owned(), prefix: "", name_at, slot, begins, fails })
-}
-
-/// The function that something stands in.
-fn function(node: Node<'_>) -> Option<Node<'_>> {
-    let mut at = node.parent();
-    while let Some(outer) = at.filter(|it| it.kind() != "function_definition") {
-        at = outer.parent();
-    }
-    at
 }
 
 /// Whether something around it may catch what fails here, up to the function that it stands in.
@@ -236,7 +224,76 @@ fn of_statement(source: &TestSource<'_>, node: Node<'_>) -> Option<Changeable> {
     Some((Some(swapped), literals, is_made))
 }
 
+/// A call of a function of the same file that compares what it is given whenever it is called.
+fn of_helper(source: &TestSource<'_>, node: Node<'_>) -> Option<Changeable> {
+    let call = node.child(0).filter(|it| it.kind() == "call")?;
+    let called = source.of(call.child_by_field_name("function")?);
+    let name = called.strip_prefix("self.").unwrap_or(called);
+    let mut functions = source.all(source.tree.root_node()).into_iter().filter(|it| {
+        let own = it.child_by_field_name("name").map(|it| source.of(it));
+        it.kind() == "function_definition" && own == Some(name)
+    });
+    let (Some(helper), None) = (functions.next(), functions.next()) else { return None };
+    if test(source, helper).is_some() || !decorators(source, helper).is_empty() {
+        return None;
+    }
+    let mut parameters = parameters(source, helper);
+    if called != name && !parameters.is_empty() {
+        parameters.remove(0);
+    }
+    let given = children(call.child_by_field_name("arguments")?);
+    let given: Vec<_> =
+        given.into_iter().filter(|it| it.is_named() && it.kind() != "comment").collect();
+    let is_plain =
+        given.iter().all(|it| !it.kind().contains("splat") && it.kind() != "keyword_argument");
+    if !is_plain || given.len() != parameters.len() {
+        return None;
+    }
+    let body = helper.child_by_field_name("body")?;
+    for statement in children(body) {
+        let uses = |name: &str| words(source.of(body)).filter(|it| *it == name).count();
+        for side_of in compared(source, statement) {
+            let name = source.of(side_of);
+            let at = parameters.iter().position(|it| *it == name).filter(|_| uses(name) == 1);
+            if let Some(at) = at {
+                let (literals, is_made) = side(source, node, &[given[at]]);
+                if !literals.is_empty() {
+                    return Some((None, literals, is_made));
+                }
+            }
+        }
+        if ["return", "raise", "yield", "skip"].iter().any(|it| source.of(statement).contains(it)) {
+            return None;
+        }
+    }
+    None
+}
+
+/// The two sides of an assertion that they are equal.
+fn compared<'t>(source: &TestSource<'_>, statement: Node<'t>) -> Vec<Node<'t>> {
+    let sides = || {
+        if statement.kind() == "assert_statement" {
+            let condition = children(statement).into_iter().find(|it| it.is_named())?;
+            let parts = children(condition);
+            let is_equality = condition.kind() == "comparison_operator"
+                && parts.len() == 3
+                && source.of(parts[1]) == "==";
+            return is_equality.then(|| vec![parts[2], parts[0]]);
+        }
+        let call = statement.child(0).filter(|it| it.kind() == "call")?;
+        let word = source.of(call.child_by_field_name("function")?);
+        let arguments = children(call.child_by_field_name("arguments")?);
+        let given: Vec<_> = arguments.into_iter().filter(|it| it.is_named()).take(2).collect();
+        let is_equality = word.strip_prefix("self.").is_some_and(|it| EQUALITIES.contains(&it));
+        (is_equality && given.len() == 2).then(|| vec![given[1], given[0]])
+    };
+    sides().unwrap_or_default()
+}
+
 fn of_call(source: &TestSource<'_>, node: Node<'_>) -> Option<Changeable> {
+    if let Some(found) = of_helper(source, node) {
+        return Some(found);
+    }
     let mut call = node.child(0)?;
     if call.kind() == "await" {
         call = children(call).into_iter().find(|it| it.kind() == "call")?;
@@ -287,142 +344,6 @@ fn is_certain(source: &TestSource<'_>, node: Node<'_>, within: Node<'_>) -> bool
         && !before.into_iter().any(leaves)
 }
 
-/// The literals of the side that is expected, of the first that has some.
-fn side(source: &TestSource<'_>, site: Node<'_>, sides: &[Node<'_>]) -> (Vec<Literal>, bool) {
-    for &node in sides {
-        let mut is_made = false;
-        if let Some(found) = expected(source, node, &mut is_made).filter(|it| !it.is_empty()) {
-            return (found, is_made);
-        }
-        let found = bound(source, site, node);
-        if !found.is_empty() {
-            return (found, false);
-        }
-    }
-    (Vec::new(), false)
-}
-
-/// The literals of an expectation that calls nothing but what makes values. `None` when it does more.
-fn expected(source: &TestSource<'_>, node: Node<'_>, is_made: &mut bool) -> Option<Vec<Literal>> {
-    let literal = |kind| Some(vec![Literal { at: node.byte_range(), kind }]);
-    match node.kind() {
-        "integer" => return literal(LiteralKind::Integer),
-        "float" => return literal(LiteralKind::Float),
-        "true" | "false" => return literal(LiteralKind::Truth),
-        "string" => {
-            let is_template =
-                source.of(node).split(['"', '\'']).next().is_some_and(|it| it.contains(['f', 'F']));
-            return if is_template { Some(Vec::new()) } else { literal(LiteralKind::Text) };
-        }
-        "attribute" | "subscript" => return Some(Vec::new()),
-        "pair" | "keyword_argument" => {
-            return expected(source, node.child_by_field_name("value")?, is_made);
-        }
-        "lambda"
-        | "await"
-        | "conditional_expression"
-        | "list_comprehension"
-        | "set_comprehension"
-        | "dictionary_comprehension"
-        | "generator_expression"
-        | "list_splat"
-        | "dictionary_splat" => return None,
-        "call" => {
-            let name = source.of(node.child_by_field_name("function")?);
-            let name = name.rsplit('.').next().unwrap_or_default();
-            if !(name.starts_with(char::is_uppercase) || MAKERS.contains(&name)) {
-                return None;
-            }
-            *is_made |= !MAKERS.contains(&name);
-            let arguments = node.child_by_field_name("arguments")?;
-            // What is near is a matter of the first alone.
-            let given = children(arguments).into_iter().filter(|it| it.is_named());
-            let counted = if name == "approx" { 1 } else { usize::MAX };
-            let mut found = Vec::new();
-            for it in given.take(counted) {
-                found.extend(expected(source, it, is_made)?);
-            }
-            return Some(found);
-        }
-        _ => {}
-    }
-    let mut found = Vec::new();
-    for child in children(node) {
-        found.extend(expected(source, child, is_made)?);
-    }
-    Some(found)
-}
-
-/// The literals that a name stands for: bound once, and used in this assertion only.
-fn bound(source: &TestSource<'_>, site: Node<'_>, node: Node<'_>) -> Vec<Literal> {
-    let Some(within) = function(site).filter(|_| node.kind() == "identifier") else {
-        return Vec::new();
-    };
-    let name = source.of(node);
-    let uses = |name: &str| words(source.of(within)).filter(|it| *it == name).count();
-    if uses(name) != 2 {
-        return Vec::new();
-    }
-    let value_of = |name: &str| {
-        source.all(within).into_iter().filter(|it| it.kind() == "assignment").find_map(|it| {
-            let is_it = source.of(it.child_by_field_name("left")?) == name;
-            it.child_by_field_name("right").filter(|_| is_it)
-        })
-    };
-    if let Some(value) = value_of(name) {
-        let mut is_made = false;
-        let found = expected(source, value, &mut is_made).filter(|_| !is_made);
-        return found.unwrap_or_default();
-    }
-    let mut at = site.parent();
-    while let Some(outer) = at {
-        if outer.kind() == "for_statement" {
-            let rows = || {
-                let left = children(outer.child_by_field_name("left")?);
-                let left: Vec<_> = left.into_iter().filter(|it| it.is_named()).collect();
-                let column = left.iter().position(|it| source.of(*it) == name)?;
-                let mut right = outer.child_by_field_name("right")?;
-                if right.kind() == "identifier" {
-                    let table = source.of(right);
-                    right = value_of(table).filter(|_| uses(table) == 2)?;
-                }
-                in_column(source, right, column, left.len())
-            };
-            if let Some(found) = rows() {
-                return found;
-            }
-        }
-        at = outer.parent();
-    }
-    Vec::new()
-}
-
-/// The literals that stand in one column of a list of tuples.
-fn in_column(
-    source: &TestSource<'_>,
-    table: Node<'_>,
-    column: usize,
-    width: usize,
-) -> Option<Vec<Literal>> {
-    if !matches!(table.kind(), "list" | "tuple") {
-        return None;
-    }
-    let mut found = Vec::new();
-    for row in children(table).into_iter().filter(|it| it.is_named() && it.kind() != "comment") {
-        let cells: Vec<_> = children(row).into_iter().filter(|it| it.is_named()).collect();
-        if !matches!(row.kind(), "list" | "tuple") || cells.len() != width {
-            return None;
-        }
-        let mut is_made = false;
-        let literals = expected(source, cells[column], &mut is_made)?;
-        if literals.is_empty() || is_made {
-            return None;
-        }
-        found.extend(literals);
-    }
-    Some(found)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -447,8 +368,25 @@ mod tests {
             ("self.assertEqual(f\"{x} six\", f(3))", vec![]),
             ("want = (1, 2)\n    assert f() == want", vec!["1", "2"]),
             ("for n, want in [(1, 2), (3, 4)]:\n        assert f(n) == want", vec!["2", "4"]),
+            ("WANT = 6\n@@assert f(3) == WANT", vec!["6"]),
+            ("WANT = 6\n@@assert f(WANT) == WANT", vec![]),
+            (
+                "@pytest.mark.parametrize('n, want', [(1, [2]), pytest.param(3, 4, id='x')])\n@@assert f(n) == want",
+                vec!["2", "4"],
+            ),
+            ("@pytest.mark.parametrize('n, want', [(1, 2)])\n@@assert f(n) == want", vec![]),
+            (
+                "@pytest.mark.parametrize(('want',), [1, 2], ids=['a', 'b'])\n@@assert f() == want",
+                vec!["1", "2"],
+            ),
+            ("@pytest.mark.parametrize('n', [1, 2])\n@@assert f(n) == n", vec![]),
+            ("def check(n, want):\n    assert f(n) == want\n@@check(3, 6)", vec!["6"]),
         ] {
-            let text = format!("def test_one(self):\n    {body}\n");
+            let (before, body) = body.split_once("@@").unwrap_or(("", body));
+            let parameters =
+                ["n", "want"].iter().filter(|it| before.contains("'") && before.contains(**it));
+            let parameters = parameters.copied().collect::<Vec<_>>().join(", ");
+            let text = format!("{before}def test_one({parameters}):\n    {body}\n");
             let parts = parts_of(&text);
             assert_eq!((parts.sites.len(), parts.tests.len()), (1, 1), "{body}");
             let literals = parts.sites[0].literals.iter();
