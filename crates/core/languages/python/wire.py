@@ -77,12 +77,16 @@ class Link:
         self.firsts, self.keeps, self.kept, self.standard = {}, not first, [], {}
         self.threaded, self.queues, self.local, self.next_thread = False, {}, threading.local(), 1
         self.main = get_ident()
+        # How often this side asked, and what was answered to what is not waited for yet.
+        self.asked, self.answers = 0, {}
         self.gone, self.decided, self.error_seen = False, (lambda: None), (lambda kind: None)
         self.waiting, self.next_wait, self.loop, self.background = {}, 1, None, None
         # The language's own errors cross by value, and are still the same ones when they come back.
         self.errors, self.copies, self.next_error = Errors(), Errors(), 1
         # Whether the main thread's loop waits for whatever comes, and whether the other side's has work.
         self.is_idle, self.is_busy = False, False
+        # Whether the loop is to go on that was about to be held.
+        self.is_freed = False
         self.outgoing, self.incoming = (lambda: None), (lambda it: None)
         self.ops = {
             "call": self.do_call, "member": self.do_member, "get": self.do_get, "set": self.do_set,
@@ -125,7 +129,10 @@ class Link:
             self.gone = True
             raise Gone("a message of the other process is too long")
         try:
-            return self.unpack(from_json(self.take(size).decode()))
+            message = self.unpack(from_json(self.take(size).decode()))
+            if type(message.get("i")) is not int:
+                raise ValueError("no number")
+            return message
         except (ValueError, TypeError, KeyError, IndexError, AttributeError, RecursionError) as error:
             self.gone = True
             raise Gone(f"what the other process sent is not understood: {error!r}"[:300]) from None
@@ -661,14 +668,16 @@ class Link:
             self.follow()
             self.is_busy = True
         with self.lock:
-            self.send(self.pack(op, args, t=name, **more))
-        while True:
-            message = self.next_message(name)
-            if message["k"] == "=":
-                return message["v"]
-            if message["k"] == "!":
-                raise plain_error(message["v"])
-            self.serve(message)
+            self.asked += 1
+            number = self.asked
+            self.send(self.pack(op, args, t=name, i=number, **more))
+        # Both sides may ask at the same time, so that answers do not come in the order of what was asked.
+        while number not in self.answers:
+            self.serve(self.next_message(name))
+        message = self.answers.pop(number)
+        if message["k"] == "!":
+            raise plain_error(message["v"])
+        return message["v"]
 
     def next_message(self, name):
         while not self.threaded:
@@ -731,8 +740,10 @@ class Link:
             self.route(None)
 
     def serve(self, message):
-        """Does what the other side asks, and answers."""
-        if message.get("l") and not self.first:
+        """Does what the other side asks, and answers, or keeps an answer for who has asked."""
+        if message["k"] in ("=", "!"):
+            self.answers[message.get("i")] = message
+        elif message.get("l") and not self.first:
             self.serve_in_loop(message)
         else:
             self.serve_plainly(message)
@@ -753,12 +764,12 @@ class Link:
             self.begin_reader()
 
     def reply(self, message, kind, value):
-        name = message["t"]
+        to = {"t": message["t"], "i": message.get("i")}
         with self.lock:
             try:
-                reply = self.pack(kind, value, t=name)
+                reply = self.pack(kind, value, **to)
             except (RecursionError, TypeError, ValueError) as error:
-                reply = self.pack("!", TypeError(f"cannot cross: {error}"), t=name)
+                reply = self.pack("!", TypeError(f"cannot cross: {error}"), **to)
             self.send(reply)
 
     def serve_forever(self):
@@ -816,14 +827,17 @@ class Link:
             self.reply(message, "=", self.has_work())
         elif op == "free":
             self.reply(message, "=", None)
-            self.is_idle = True
-            loop.call_soon(self.end_turn)
-            try:
-                loop.run_forever()
-            finally:
-                self.is_idle = False
+            self.is_freed = True
+            while self.is_freed and not runs:
+                self.is_freed, self.is_idle = False, True
+                loop.call_soon(self.end_turn)
+                try:
+                    loop.run_forever()
+                finally:
+                    self.is_idle = False
         elif op == "hold":
             if runs:
+                self.is_freed = False
                 loop.stop()
             self.reply(message, "=", self.has_work())
         else:
