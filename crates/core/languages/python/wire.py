@@ -41,6 +41,17 @@ class Errors:
             del self.numbers[id(self.by_number.pop(next(iter(self.by_number))))]
 
 
+# From Python 3.11 on.
+GROUP = getattr(__import__("builtins"), "BaseExceptionGroup", None)
+
+
+def args_of(error):
+    """What an error was made of. A group keeps the very list, whatever became of it since."""
+    if GROUP is not None and isinstance(error, GROUP):
+        return GROUP.message.__get__(error), GROUP.exceptions.__get__(error)
+    return BaseException.args.__get__(error)
+
+
 def says(error, args):
     """Whether an error was made of these arguments. None of them is asked: that could take a request."""
     own = error.__reduce__()[1]
@@ -86,7 +97,7 @@ class Link:
         # Whether the main thread's loop waits for whatever comes, and whether the other side's has work.
         self.is_idle, self.is_busy = False, False
         # Whether the loop is to go on that was about to be held.
-        self.is_freed = False
+        self.is_freed, self.held = False, None
         self.outgoing, self.incoming = (lambda: None), (lambda it: None)
         self.ops = {
             "call": self.do_call, "member": self.do_member, "get": self.do_get, "set": self.do_set,
@@ -324,7 +335,7 @@ class Link:
             return ["a", oid, it.__name__]
         value, more = None, None
         if isinstance(it, BaseException):
-            value = ["t", *[self.encode(one, changes, False, depth + 1) for one in BaseException.args.__get__(it)]]
+            value = ["t", *[self.encode(one, changes, False, depth + 1) for one in args_of(it)]]
             more = self.chain(it, changes, depth)
         else:
             base = next((base for base in DATA if isinstance(it, base)), None)
@@ -343,9 +354,10 @@ class Link:
         return [int(cause is it.__cause__), self.encode(cause, changes, False, depth + 4)]
 
     def encode_std_error(self, it, kind, changes, depth):
-        args = it.args
+        args = args_of(it)
         try:
-            args = it.__reduce__()[1]
+            if GROUP is None or not isinstance(it, GROUP):
+                args = it.__reduce__()[1]
         except Exception:
             pass
         copied = self.copies.number(it)
@@ -496,7 +508,10 @@ class Link:
             try:
                 error = kind(*args)
             except Exception:
-                error = kind.__new__(kind, *args)
+                try:
+                    error = kind.__new__(kind, *args)
+                except Exception:
+                    error = Exception(*args)
             if whose == "m":
                 self.copies.put(error, number)
         for key, value in more:
@@ -835,10 +850,14 @@ class Link:
                     loop.run_forever()
                 finally:
                     self.is_idle = False
+                if self.held is not None:
+                    held, self.held = self.held, None
+                    self.reply(held, "=", self.has_work())
+        elif op == "hold" and runs and self.is_idle:
+            # What is to be done in this round is done first.
+            self.is_freed, self.held = False, message
+            loop.stop()
         elif op == "hold":
-            if runs:
-                self.is_freed = False
-                loop.stop()
             self.reply(message, "=", self.has_work())
         else:
             if not runs:
