@@ -5,7 +5,7 @@
 use std::path::PathBuf;
 
 use fairtrial_core::judgement::Judgement;
-use fairtrial_core::verdict::FailReason;
+use fairtrial_core::verdict::{FailReason, Verdict};
 
 use crate::env::{PASS, TestTask, fail};
 use crate::needs;
@@ -167,4 +167,36 @@ fn tests_that_need_their_order_are_told_so_and_can_have_it() {
     assert!(said.is_some_and(|it| it.contains("in another order")), "{judged:#?}");
     let judged = judge("runner = \"go\"\nprocess = \"shared\"");
     assert_eq!((judged.verdict, judged.notes.len()), (PASS, 0), "{judged:#?}");
+}
+
+/// What is put in place of something in a right answer, for one that is wrong, or ends with an error.
+const WRONG: &[(&str, &str, &str)] = &[
+    ("cargo", "n * 2\n", "n * 3\n"),
+    ("cargo", "n * 2\n", "[6, 8][n as usize]\n"),
+    ("cargo", "format!(\"Ahoy, {n}!\")", "n[..99].to_owned()"),
+    ("go", "n * 2 ", "n * 3 "),
+    ("go", "return \"Ahoy, \"", "return n[:99] + \"Ahoy, \""),
+    ("go", "h > 20", "h > 99"),
+    ("junit5", "return n * 2;", "return n * 3;"),
+    ("junit5", "\"Ahoy, \" + n", "\"Ahoy, \" + n.substring(99)"),
+    ("junit5", "return n * 2;", "return n > 20 ? null : 1;"),
+];
+
+#[test]
+fn what_is_wrong_or_ends_with_an_error_is_no_tampering() {
+    if !needs::there(&["go", "junit5"]) {
+        return;
+    }
+    for (runner, right, wrong) in WRONG {
+        let suite = [RUST, GO, JAVA].into_iter().find(|it| it.runner == *runner).unwrap();
+        let files = files_of(&suite.folder());
+        let code = &files.iter().find(|it| it.0.starts_with("right.")).unwrap().1;
+        assert!(code.contains(right), "{runner}: {right}");
+        let judged = suite.judge(&code.replace(right, wrong));
+        let is_honest = matches!(
+            judged.verdict,
+            Verdict::Fail(FailReason::WrongResult | FailReason::Crashed | FailReason::DidNotBuild)
+        );
+        assert!(is_honest, "{runner}: {wrong}: {judged:#?}");
+    }
 }
