@@ -1,6 +1,7 @@
 //! The form `tests`: code, judged by sealed unit tests and the language's own runner.
 
 mod apart;
+mod judging;
 mod run;
 mod sealed;
 mod twinned;
@@ -135,7 +136,9 @@ impl Form for TestsForm {
             Parsed::NoCommand => {}
         }
         match context.definition.runners.get(&self.settings.runner) {
-            Some(runner) => Ok(Some(run::check(context, &self.settings, runner, files)?.is_none())),
+            Some(runner) => {
+                Ok(Some(judging::check(context, &self.settings, runner, files)?.is_none()))
+            }
             None => Ok(None),
         }
     }
@@ -150,6 +153,6 @@ impl Form for TestsForm {
         if let Some(judgement) = self.answer.missing(context, files) {
             return Ok(judgement);
         }
-        run::judge(context, &self.settings, &self.sealed, files)
+        judging::judge(context, &self.settings, &self.sealed, files)
     }
 }
