@@ -22,6 +22,8 @@ pub struct VettedTask {
     pub never_failed: Vec<String>,
     /// Sealed tests that are visible examples, too.
     pub also_visible: Vec<String>,
+    /// Sealed unit tests that share a process with the answer and are run as they stand each time.
+    pub without_twins: Vec<String>,
     /// Where its sealed unit tests run; `None` where there is no choice.
     pub process: Option<ProcessChoice>,
     /// What is wrong.
@@ -84,6 +86,8 @@ pub struct SealedPart {
     pub also_visible: Vec<String>,
     /// Of these, those that need no wrong proof to fail them: they were seen red, or are there to stay green.
     pub proved: Vec<String>,
+    /// Of these, those that share a process with the answer and are run as they stand each time.
+    pub without_twins: Vec<String>,
     /// What of it can be read in what candidates get, in words.
     pub shown: Vec<String>,
     /// Where its unit tests run.
@@ -173,6 +177,7 @@ pub fn vetted(task: &Task, part: SealedPart, judged: Vec<JudgedProof<'_>>) -> Ve
         proofs,
         never_failed,
         also_visible: part.also_visible,
+        without_twins: part.without_twins,
         process: part.process,
         faults,
     }

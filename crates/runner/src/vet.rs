@@ -135,6 +135,7 @@ fn sealed_part(task: &PosedTask) -> SealedPart {
         tests: task.form.sealed_tests().into_iter().map(|it| it.name).collect(),
         also_visible: task.form.also_visible(),
         proved: task.form.proved_tests(),
+        without_twins: task.form.without_twins(),
         shown: task.form.shown(&visible),
         process: None,
     }

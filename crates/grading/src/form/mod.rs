@@ -131,6 +131,11 @@ pub trait Form: fmt::Debug + Send + Sync {
         Vec::new()
     }
 
+    /// The names of sealed tests that share a process with the answer and are run as they stand each time.
+    fn without_twins(&self) -> Vec<String> {
+        Vec::new()
+    }
+
     /// The names of sealed tests that need no wrong proof to show that they can fail.
     fn proved_tests(&self) -> Vec<String> {
         Vec::new()

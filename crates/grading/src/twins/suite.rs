@@ -178,6 +178,19 @@ impl Suite {
         site.literals.iter().any(|it| can(it, &mut rng))
     }
 
+    /// Of these names, those of tests that are run as they stand each time.
+    pub fn without_twins(&self, names: &[String]) -> Vec<String> {
+        let mut tests: BTreeSet<_> = self.silent(Level::Full).into_iter().collect();
+        tests.extend(self.changeable(Level::Full).iter().filter_map(|it| self.test_of(*it)));
+        let known: Vec<&str> =
+            tests.iter().map(|it| self.files[it.0].parts.tests[it.1].name.as_str()).collect();
+        let is_one = |name: &str, own: &str| {
+            if words(own).eq([own]) { words(name).any(|it| it == own) } else { name.contains(own) }
+        };
+        let has_none = |name: &&String| !known.iter().any(|it| is_one(name, it));
+        names.iter().filter(has_none).cloned().collect()
+    }
+
     /// Tests of which only the runner says whether they passed: no assertion of theirs that can be changed is
     /// sure to be come by.
     fn silent(&self, level: Level) -> Vec<(usize, usize)> {

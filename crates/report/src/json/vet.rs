@@ -30,6 +30,8 @@ struct TaskOutput<'a> {
     proofs: Vec<ProofOutput<'a>>,
     never_failed: &'a [String],
     also_visible: &'a [String],
+    #[serde(skip_serializing_if = "<[_]>::is_empty")]
+    without_twins: &'a [String],
     faults: &'a [String],
 }
 
@@ -76,6 +78,7 @@ pub fn vet_json(out: &mut dyn Write, tasks: &[VettedTask]) -> io::Result<()> {
             .collect(),
         never_failed: &task.never_failed,
         also_visible: &task.also_visible,
+        without_twins: &task.without_twins,
         faults: &task.faults,
     });
     let holds = tasks.iter().all(VettedTask::holds);

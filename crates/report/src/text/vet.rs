@@ -58,6 +58,14 @@ fn remarks(tasks: &[VettedTask]) -> Vec<String> {
             first_few(shared)
         ));
     }
+    let names = |all: &[String]| first_few(all.iter().map(|it| format!("`{it}`")).collect());
+    for task in tasks.iter().filter(|it| !it.without_twins.is_empty()) {
+        out.push(format!(
+            "{}: no twins are made of {}: these are run as they stand each time, in the answer's process.",
+            task.name,
+            names(&task.without_twins)
+        ));
+    }
     if tasks.len() > NAMED_TASKS {
         if !unfailed.is_empty() {
             let tasks = count(unfailed.len(), "task");
@@ -72,7 +80,6 @@ fn remarks(tasks: &[VettedTask]) -> Vec<String> {
         }
         return out;
     }
-    let names = |all: &[String]| first_few(all.iter().map(|it| format!("`{it}`")).collect());
     for task in unfailed {
         out.push(format!("{}: no wrong proof fails {}.", task.name, names(&task.never_failed)));
     }

@@ -18,6 +18,7 @@ use self::sealed::{LIST, SealedTests, TestsProcess, TestsSettings};
 use super::answer_file::AnswerFile;
 use super::{AnswerShape, Answered, Form, FormKind, FormSource, SealedTest};
 use crate::context::{JudgeContext, JudgeError, Parsed};
+use crate::twins::Suite;
 
 /// The form.
 pub const KIND: FormKind = FormKind { name: NAME, parse };
@@ -35,6 +36,8 @@ struct TestsForm {
     sealed: SealedTests,
     /// Whether its runner can run them apart.
     can_be_apart: bool,
+    /// The tests that share a process with the answer and have no twins.
+    without_twins: Vec<String>,
 }
 
 fn parse(mut source: FormSource<'_>) -> Result<Box<dyn Form>, SourceError> {
@@ -67,7 +70,13 @@ fn parse(mut source: FormSource<'_>) -> Result<Box<dyn Form>, SourceError> {
     let mut files = source.files.below("sealed/").to_files();
     files.retain(|path, _| path.as_str() != LIST);
     let answer = AnswerFile { path: settings.file.clone(), kind: WantedKind::Module };
-    Ok(Box::new(TestsForm { answer, settings, sealed: SealedTests { files, names }, can_be_apart }))
+    let is_apart = can_be_apart && settings.process != Some(TestsProcess::Shared);
+    let runner = runners.get(&settings.runner).filter(|_| !is_apart);
+    let suite = runner
+        .and_then(|runner| Suite::take_apart(&runner.twins, &files, |it| runner.is_test_file(it)));
+    let without_twins = suite.map_or(Vec::new(), |it| it.without_twins(&names));
+    let sealed = SealedTests { files, names };
+    Ok(Box::new(TestsForm { answer, settings, sealed, can_be_apart, without_twins }))
 }
 
 impl Form for TestsForm {
@@ -105,6 +114,10 @@ impl Form for TestsForm {
 
     fn examples(&self, _dialect: Dialect<'_>) -> String {
         String::new()
+    }
+
+    fn without_twins(&self) -> Vec<String> {
+        self.without_twins.clone()
     }
 
     fn sealed_tests(&self) -> Vec<SealedTest> {
