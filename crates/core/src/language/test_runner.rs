@@ -55,6 +55,9 @@ pub struct TestRunner {
     /// How the files are called that hold tests: `test_*.py`; several with white space between.
     #[serde(default)]
     pub pattern: String,
+    /// What other files of the language say that hold tests, too. Empty: none do.
+    #[serde(default)]
+    pub mark: String,
     /// Whether files that hold tests are blank when the tests are run, since they were built or are
     /// sent to the driver.
     #[serde(default)]
@@ -123,11 +126,26 @@ impl TestRunner {
         })
     }
 
-    /// Whether a file holds tests.
+    /// Whether a file holds tests, by its name.
     #[must_use]
     pub fn is_test_file(&self, path: &RelPath) -> bool {
         let name = path.as_str().rsplit('/').next().unwrap_or_default();
         self.pattern.split_whitespace().any(|pattern| fits(pattern, name))
+    }
+
+    /// Whether a file holds tests, by its name or, where it has the ending of such a file, by what it says.
+    #[must_use]
+    pub fn has_tests(&self, path: &RelPath, bytes: &[u8]) -> bool {
+        let ending = |name: &str| name.rsplit_once('.').map(|it| it.1.to_owned());
+        let has_ending = || {
+            let own = ending(path.as_str());
+            own.is_some() && self.pattern.split_whitespace().any(|it| ending(it) == own)
+        };
+        let says = || {
+            let mark = self.mark.as_bytes();
+            !mark.is_empty() && bytes.windows(mark.len()).any(|it| it == mark)
+        };
+        self.is_test_file(path) || (has_ending() && says())
     }
 }
 

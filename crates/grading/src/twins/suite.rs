@@ -85,11 +85,11 @@ impl Written {
 }
 
 impl Suite {
-    /// Takes the sealed files apart of which `is_test_file` says so. `None` where nobody knows how.
+    /// Takes the sealed files apart of which `has_tests` says so. `None` where nobody knows how.
     pub fn take_apart(
         syntax: &str,
         files: &FileTree,
-        is_test_file: impl Fn(&RelPath) -> bool,
+        has_tests: impl Fn(&RelPath, &[u8]) -> bool,
     ) -> Option<Self> {
         let syntax = test_syntax(syntax)?;
         let mut parser = Parser::new();
@@ -97,7 +97,7 @@ impl Suite {
         let mut suite = Self { syntax, files: Vec::new(), rest: FileTree::new() };
         let mut parsed = Vec::new();
         for (path, bytes) in files {
-            let text = std::str::from_utf8(bytes).ok().filter(|_| is_test_file(path));
+            let text = std::str::from_utf8(bytes).ok().filter(|_| has_tests(path, bytes));
             match text.and_then(|it| Some((it, parser.parse(it, None)?))) {
                 Some((text, tree)) => parsed.push((path, text, tree)),
                 None => drop(suite.rest.insert(path.clone(), bytes.clone())),

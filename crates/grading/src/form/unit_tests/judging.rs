@@ -36,7 +36,9 @@ pub fn judge(
     let (taken, notes) = without_config(files, settings, sealed, runner);
     let run = Run::prepare(context, settings, runner, sealed);
     let is_shared = settings.process == Some(TestsProcess::Shared);
-    let suite = Suite::take_apart(&runner.twins, &sealed.files, |it| runner.is_test_file(it));
+    let suite = Suite::take_apart(&runner.twins, &sealed.files, |path, bytes| {
+        runner.has_tests(path, bytes)
+    });
     // Elsewhere the folders of two sandboxes have different names.
     let has_room = context.sandbox().tier() == Tier::Full;
     let mut judgement = match (&runner.apart, suite) {

@@ -72,8 +72,9 @@ fn parse(mut source: FormSource<'_>) -> Result<Box<dyn Form>, SourceError> {
     let answer = AnswerFile { path: settings.file.clone(), kind: WantedKind::Module };
     let is_apart = can_be_apart && settings.process != Some(TestsProcess::Shared);
     let runner = runners.get(&settings.runner).filter(|_| !is_apart);
-    let suite = runner
-        .and_then(|runner| Suite::take_apart(&runner.twins, &files, |it| runner.is_test_file(it)));
+    let suite = runner.and_then(|runner| {
+        Suite::take_apart(&runner.twins, &files, |path, bytes| runner.has_tests(path, bytes))
+    });
     let without_twins = suite.map_or(Vec::new(), |it| it.without_twins(&names));
     let sealed = SealedTests { files, names };
     Ok(Box::new(TestsForm { answer, settings, sealed, can_be_apart, without_twins }))

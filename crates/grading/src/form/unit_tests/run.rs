@@ -115,7 +115,8 @@ impl<'a> Run<'a> {
     /// The sealed files as they stand.
     pub(super) fn as_they_stand(&self) -> LaidTests {
         let files = self.sealed.files.clone();
-        let code = files.keys().filter(|path| self.runner.is_test_file(path)).cloned().collect();
+        let code = files.iter().filter(|it| self.runner.has_tests(it.0, it.1));
+        let code = code.map(|it| it.0.clone()).collect();
         LaidTests { files, code }
     }
 

@@ -94,7 +94,7 @@ def test_cached(): c = Cached(); assert c.slow == 1 and c.slow == 1 and Cached()
 def test_dispatch(): assert show(3) == "int 3" and show([1, "a"]) == "list int 1,? a" and show(None) == "? None"
 def test_async():
     async def run():
-        t = time.perf_counter(); r = await asyncio.gather(*[fetch(i, 0.05) for i in range(5)]); assert time.perf_counter() - t < 0.3; return r
+        t = time.perf_counter(); r = await asyncio.gather(*[fetch(i, 0.3) for i in range(5)]); assert time.perf_counter() - t < 1.4; return r
     assert asyncio.run(run()) == [0, 2, 4, 6, 8] and asyncio.run(all_of([1, 2])) == [2, 4]
     async def it(): return [x async for x in ticks(3)]
     assert asyncio.run(it()) == [0, 1, 2]
