@@ -473,6 +473,10 @@ mod tests {
             ("for i, want := range []int{5, 6} { if F(i) != want { t.Error(1) } }", vec!["5", "6"]),
             ("for i := range []int{5, 6} { if F(i) != i { t.Error(1) } }", vec![]),
             (
+                "rows := [][2]int{{1, 2}}\nfor _, row := range rows { t.Run(fmt.Sprint(row), func(t *testing.T) { if F(row[0]) != row[1] { t.Error(row) } }) }",
+                vec![],
+            ),
+            (
                 "var cases = []struct{ in, want int }{{1, 2}, {3, 4}}@@for _, c := range cases { if F(c.in) != c.want { t.Error(1) } }",
                 vec!["2", "4"],
             ),

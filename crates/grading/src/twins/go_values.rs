@@ -88,7 +88,7 @@ fn value_of<'t>(source: &TestSource<'_>, site: Node<'t>, name: &str) -> Option<N
     };
     let (within, value) = match bound(function) {
         Some(value) => (function, value),
-        None => (root, bound(root).filter(at_top)?),
+        None => (root, bound(root).filter(|it| at_top(it) && !source.is_elsewhere(name))?),
     };
     (uses(source, site, within, name, "identifier") == 2).then_some(value)
 }
@@ -123,11 +123,31 @@ fn rows<'t>(source: &TestSource<'_>, site: Node<'t>, table: Node<'t>) -> Option<
     Some(rows.collect())
 }
 
+/// Whether a row is looked at as a whole, as for the name of a test, outside of what a test says when it fails.
+fn is_whole(
+    source: &TestSource<'_>,
+    function: Node<'_>,
+    row: Node<'_>,
+    said: &std::ops::Range<usize>,
+) -> bool {
+    let name = source.of(row);
+    let binds = ["range_clause", "short_var_declaration", "expression_list"];
+    source.all(function).into_iter().any(|it| {
+        let is_row = it.kind() == "identifier" && source.of(it) == name;
+        let parent = it.parent().map_or("", |it| it.kind());
+        let is_part = matches!(parent, "selector_expression" | "index_expression");
+        is_row && !is_part && !binds.contains(&parent) && !said.contains(&it.start_byte())
+    })
+}
+
 /// The literals of a field of the rows that a loop goes through.
 fn of_field(source: &TestSource<'_>, site: Node<'_>, node: Node<'_>) -> Option<Vec<Literal>> {
     let function = function(site)?;
     let name = source.of(node.child_by_field_name("field")?);
     let said = site.child_by_field_name("consequence").map_or(0..0, |it| it.byte_range());
+    if is_whole(source, function, node.child_by_field_name("operand")?, &said) {
+        return None;
+    }
     let is_it = |it: &Node<'_>| {
         let field = it.child_by_field_name("field");
         it.kind() == "selector_expression"
@@ -150,6 +170,10 @@ fn of_field(source: &TestSource<'_>, site: Node<'_>, node: Node<'_>) -> Option<V
 fn of_index(source: &TestSource<'_>, site: Node<'_>, node: Node<'_>) -> Option<Vec<Literal>> {
     let function = function(site)?;
     let at: usize = source.of(node.child_by_field_name("index")?).parse().ok()?;
+    let said = site.child_by_field_name("consequence").map_or(0..0, |it| it.byte_range());
+    if is_whole(source, function, node.child_by_field_name("operand")?, &said) {
+        return None;
+    }
     let row = source.of(node.child_by_field_name("operand")?);
     let (table, _) = range_of(source, function, row).filter(|it| it.1)?;
     if uses(source, site, function, source.of(node), "index_expression") != 1 {

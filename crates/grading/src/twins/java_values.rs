@@ -116,7 +116,7 @@ fn value_of<'t>(source: &TestSource<'_>, method: Node<'t>, name: &str) -> Option
     };
     let (within, declarator) = match declared(method, "local_variable_declaration") {
         Some(local) => (method, local),
-        None => (root, declared(root, "field_declaration")?),
+        None => (root, declared(root, "field_declaration").filter(|_| !source.is_elsewhere(name))?),
     };
     declarator.child_by_field_name("value").filter(|_| uses(source, within, name) == 2)
 }

@@ -82,7 +82,11 @@ fn of_member(source: &TestSource<'_>, site: Node<'_>, node: Node<'_>) -> Option<
         .all(body)
         .into_iter()
         .filter(|it| it.kind() == "member_expression" && source.of(*it) == source.of(node));
-    let is_one = looks.count() == 1;
+    let wholes = source.all(body).into_iter().filter(|it| {
+        let is_part = it.parent().is_some_and(|it| it.kind() == "member_expression");
+        it.kind() == "identifier" && source.of(*it) == row && !is_part
+    });
+    let is_one = looks.count() == 1 && wholes.count() == 0;
     column(source, &rows(source, site, table).filter(|_| is_one)?, &Column::Field(field))
 }
 

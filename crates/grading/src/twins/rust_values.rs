@@ -339,7 +339,7 @@ fn value_of<'t>(source: &TestSource<'_>, function: Node<'t>, name: &str) -> Opti
         matches!(it.kind(), "const_item" | "static_item") && own == Some(name)
     });
     let value = constants.next()?.child_by_field_name("value")?;
-    (uses <= 1 && source.mentions(name) == 2).then_some(value)
+    (uses <= 1 && source.mentions(name) == 2 && !source.is_elsewhere(name)).then_some(value)
 }
 
 /// What a name is bound to by the one `let` of a function.

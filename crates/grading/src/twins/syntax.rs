@@ -70,6 +70,11 @@ impl<'a> TestSource<'a> {
         line.chars().all(char::is_whitespace)
     }
 
+    /// Whether another file of the suite has this word.
+    pub fn is_elsewhere(&self, word: &str) -> bool {
+        self.others.iter().any(|it| words(it.0).any(|it| it == word))
+    }
+
     /// How often a word stands in the text.
     pub fn mentions(&self, word: &str) -> usize {
         words(self.text).filter(|it| *it == word).count()
