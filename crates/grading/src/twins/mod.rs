@@ -20,6 +20,7 @@ mod literal;
 mod python;
 mod python_values;
 mod rust;
+mod rust_asserts;
 mod rust_tables;
 mod rust_values;
 mod suite;

@@ -6,19 +6,19 @@ use tree_sitter::Node;
 
 use super::edit::Edit;
 use super::literal::Literal;
-use super::rust::{BEGINS, MACROS};
+use super::rust_asserts::{BEGINS, MACROS};
 use super::rust_values::{Token, behind, expected, split, tokens};
 use super::syntax::{Site, TestFileParts, TestItem, TestSource, children};
 
 /// A part of what a macro is given.
 #[derive(Debug)]
-enum Pattern<'a> {
+enum MatcherPart<'a> {
     /// This token.
     Plain(&'a str),
     /// Something under a name.
     Named { name: &'a str, kind: &'a str },
     /// The same several times.
-    Repeated { parts: Vec<Pattern<'a>>, between: Option<&'a str> },
+    Repeated { parts: Vec<MatcherPart<'a>>, between: Option<&'a str> },
 }
 
 /// Names with the tokens that stand for them.
@@ -27,7 +27,7 @@ type Row<'a> = Vec<(&'a str, Range<usize>)>;
 /// A macro that makes tests.
 struct Table<'a> {
     name: &'a str,
-    patterns: Vec<Pattern<'a>>,
+    patterns: Vec<MatcherPart<'a>>,
     /// What the name of a test stands for.
     test: &'a str,
     /// What it compares with: a name, and the place in the tuple that is under it.
@@ -190,7 +190,7 @@ fn compared<'a>(body: &[&'a str], side: &[Token<'a>]) -> Option<(&'a str, Option
     }
 }
 
-fn patterns<'a>(words: &[&'a str]) -> Vec<Pattern<'a>> {
+fn patterns<'a>(words: &[&'a str]) -> Vec<MatcherPart<'a>> {
     let (mut found, mut at) = (Vec::new(), 0);
     while at < words.len() {
         match words[at..] {
@@ -199,15 +199,15 @@ fn patterns<'a>(words: &[&'a str]) -> Vec<Pattern<'a>> {
                 let parts = patterns(&words[at + 2..end]);
                 let is_end = |it: &str| matches!(it, "*" | "+" | "?");
                 let between = words.get(end + 1).copied().filter(|it| !is_end(it));
-                found.push(Pattern::Repeated { parts, between });
+                found.push(MatcherPart::Repeated { parts, between });
                 at = end + 2 + usize::from(between.is_some());
             }
             [name, ":", kind, ..] if name.starts_with('$') => {
-                found.push(Pattern::Named { name: &name[1..], kind });
+                found.push(MatcherPart::Named { name: &name[1..], kind });
                 at += 3;
             }
             _ => {
-                found.push(Pattern::Plain(words[at]));
+                found.push(MatcherPart::Plain(words[at]));
                 at += 1;
             }
         }
@@ -233,7 +233,7 @@ fn closing(words: &[&str], open: usize) -> usize {
 
 /// Matches tokens from a place on, and gives the place behind; what repeats adds a row each time.
 fn matched<'a>(
-    patterns: &[Pattern<'a>],
+    patterns: &[MatcherPart<'a>],
     words: &[&str],
     mut at: usize,
     row: &mut Row<'a>,
@@ -241,15 +241,15 @@ fn matched<'a>(
 ) -> Option<usize> {
     for (index, pattern) in patterns.iter().enumerate() {
         match pattern {
-            Pattern::Plain(text) => {
+            MatcherPart::Plain(text) => {
                 if words.get(at) != Some(text) {
                     return None;
                 }
                 at += 1;
             }
-            Pattern::Named { name, kind } => {
+            MatcherPart::Named { name, kind } => {
                 let next = match patterns.get(index + 1) {
-                    Some(Pattern::Plain(text)) => Some(*text),
+                    Some(MatcherPart::Plain(text)) => Some(*text),
                     _ => None,
                 };
                 let end = match *kind {
@@ -263,7 +263,7 @@ fn matched<'a>(
                 row.push((name, at..end));
                 at = end;
             }
-            Pattern::Repeated { parts, between } => loop {
+            MatcherPart::Repeated { parts, between } => loop {
                 let (mut own, mut inner) = (Row::new(), Vec::new());
                 let Some(end) =
                     matched(parts, words, at, &mut own, &mut inner).filter(|it| *it > at)
