@@ -78,6 +78,18 @@ const underWay = () => {
   return count && waiting !== undefined && own.requests().includes(waiting) ? count - 1 : count;
 };
 
+// What some modules do in other threads is on no list of what is under way.
+const HIDDEN = /^NativeModule (zlib|crypto|worker_threads)$/;
+let [loaded, hides] = [0, false];
+const mayHide = () => {
+  const list = process.moduleLoadList ?? [];
+  if (list.length !== loaded) {
+    loaded = list.length;
+    hides = hides || list.some((it) => HIDDEN.test(it));
+  }
+  return hides;
+};
+
 // Timers that nobody waits for go off all the same while this process does.
 let isLoose = false;
 const timer = setTimeout(() => {}, 0);
@@ -89,7 +101,7 @@ timers.unref = function () {
   return Reflect.apply(unref, this, []);
 };
 
-const isQuiet = () => underWay() === 0 && settlements.length === 0 && link.open === 0;
+const isQuiet = () => underWay() === 0 && settlements.length === 0 && link.open === 0 && !mayHide();
 link.isQuiet = () => {
   isBelieved = isQuiet();
   return isBelieved;
@@ -105,7 +117,8 @@ const handle = async () => {
       if (wasQuiet) notice(5);
       return;
     }
-    if (isLoose) return;
+    // Somebody waits for what may come by itself.
+    if (isLoose || link.open > 0 || mayHide()) return;
     if (!isBelieved && !isTold) {
       isTold = true;
       notice(4);
@@ -212,7 +225,7 @@ const asking = own.every(() => {
   // While nothing is waited for, something is being handled.
   const hasNothing = isReading && underWay() === 0 && settlements.length === 0;
   quiet = hasNothing ? quiet + 1 : 0;
-  if (quiet >= 4 && !isTold) {
+  if (quiet >= (mayHide() ? 40 : 4) && !isTold) {
     isTold = true;
     notice(4);
   }
