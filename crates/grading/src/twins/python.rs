@@ -229,6 +229,10 @@ fn of_helper(source: &TestSource<'_>, node: Node<'_>) -> Option<Changeable> {
     let call = node.child(0).filter(|it| it.kind() == "call")?;
     let called = source.of(call.child_by_field_name("function")?);
     let name = called.strip_prefix("self.").unwrap_or(called);
+    // Looking through the file takes longer than looking for a text in it.
+    if !source.text.contains(&format!("def {name}(")) {
+        return None;
+    }
     let mut functions = source.all(source.tree.root_node()).into_iter().filter(|it| {
         let own = it.child_by_field_name("name").map(|it| source.of(it));
         it.kind() == "function_definition" && own == Some(name)

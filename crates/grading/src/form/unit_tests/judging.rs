@@ -36,17 +36,21 @@ pub fn judge(
     let (taken, notes) = without_config(files, settings, sealed, runner);
     let run = Run::prepare(context, settings, runner, sealed);
     let is_shared = settings.process == Some(TestsProcess::Shared);
-    let suite = Suite::take_apart(&runner.twins, &sealed.files, |path, bytes| {
-        runner.has_tests(path, bytes)
-    });
+    let suite = || {
+        Suite::take_apart(&runner.twins, &sealed.files, |path, bytes| runner.has_tests(path, bytes))
+    };
     // Elsewhere the folders of two sandboxes have different names.
     let has_room = context.sandbox().tier() == Tier::Full;
-    let mut judgement = match (&runner.apart, suite) {
-        (Some(apart), _) if !is_shared && has_room => run.judge_apart(apart, &taken)?,
-        // Where there is no other way, it asks for less.
-        (None, Some(suite)) if is_shared => judge_twinned(&run, &suite.with_own_names(), &taken)?,
-        (_, Some(suite)) => judge_twinned(&run, &suite, &taken)?,
-        (_, None) => run.judge(&taken)?,
+    let mut judgement = match &runner.apart {
+        Some(apart) if !is_shared && has_room => run.judge_apart(apart, &taken)?,
+        of_two => match suite() {
+            // Where there is no other way, it asks for less.
+            Some(suite) if is_shared && of_two.is_none() => {
+                judge_twinned(&run, &suite.with_own_names(), &taken)?
+            }
+            Some(suite) => judge_twinned(&run, &suite, &taken)?,
+            None => run.judge(&taken)?,
+        },
     };
     let not_run = FailReason::DidNotBuild;
     if judgement.verdict == Verdict::Fail(not_run) {
