@@ -41,7 +41,7 @@ def run_pytest(files, send, status_of, codes=None):
             if report.outcome == "failed":
                 send(broken=f"{report.nodeid}: {report.longrepr}"[:4000])
 
-    arguments = ["-q", "-c", os.devnull, "--rootdir", WORK, "-p", "no:cacheprovider", "-p", "no:faulthandler"]
+    arguments = ["-q", "--tb=native", "-c", os.devnull, "--rootdir", WORK, "-p", "no:cacheprovider", "-p", "no:faulthandler"]
     # No file is there for an answer to have put in the place of a plugin.
     arguments += ["-p", "no:setuponly", "--import-mode=importlib", *files]
     return int(pytest.main(arguments, plugins=[Reporter()]))

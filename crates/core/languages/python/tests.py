@@ -105,7 +105,7 @@ def with_pytest():
             if report.outcome == "failed":
                 send(broken=f"{report.nodeid}: {report.longrepr}"[:4000])
 
-    arguments = ["-q", "-c", os.devnull, "--rootdir", WORK, "-p", "no:cacheprovider"]
+    arguments = ["-q", "--tb=native", "-c", os.devnull, "--rootdir", WORK, "-p", "no:cacheprovider"]
     arguments += ["-p", "no:faulthandler", "--import-mode=importlib", *FILES]
     sys.path.insert(0, WORK)
     return int(pytest.main(arguments, plugins=[Reporter()]))
