@@ -61,7 +61,7 @@ fn remarks(tasks: &[VettedTask]) -> Vec<String> {
     let names = |all: &[String]| first_few(all.iter().map(|it| format!("`{it}`")).collect());
     for task in tasks.iter().filter(|it| !it.without_twins.is_empty()) {
         out.push(format!(
-            "{}: no twins are made of {}: these are run as they stand each time, in the answer's process.",
+            "{}: no twins are made of {}; without them a test is run as it stands, in the answer's process.",
             task.name,
             names(&task.without_twins)
         ));
