@@ -38,6 +38,16 @@ for (const it of [require('node:test'), require('node:assert'), require('node:as
   }
 }
 
+// Nor is what a value is an instance of; the language's errors keep their names, too.
+const { value: hasInstance } = Object.getOwnPropertyDescriptor(Function.prototype, Symbol.hasInstance);
+for (const name of Object.getOwnPropertyNames(globalThis)) {
+  const { value: it, configurable } = Object.getOwnPropertyDescriptor(globalThis, name);
+  if (typeof it !== 'function' || !it.prototype || Object.hasOwn(it, Symbol.hasInstance)) continue;
+  Object.defineProperty(it, Symbol.hasInstance, { value: hasInstance, writable: false, configurable: false });
+  const isError = it === Error || Error.isPrototypeOf(it);
+  if (isError && configurable) Object.defineProperty(globalThis, name, { writable: false, configurable: false });
+}
+
 module.exports = async function* report(events) {
   const names = [];
   for await (const { type, data } of events) {

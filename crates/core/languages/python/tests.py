@@ -69,6 +69,30 @@ def take(rewrite=lambda tree, source, path: None):
     return codes
 
 
+def close_ctypes():
+    """Nothing of the answer's gets at the interpreter's memory, by `ctypes` or by machine code that it brings along.
+
+    A hook of the interpreter's cannot be taken out again. This one asks nothing that an answer can change: constants
+    of its own code, which it guards, too. Whatever goes wrong in it, the event is refused.
+    """
+    machine = tuple(it for it in sys.path if it.endswith("lib-dynload"))
+
+    def refuses(event, args, machine=machine):
+        if event == "import":
+            name, path, text = args[0], args[1], "".__class__
+            last = text.rpartition(name, ".")[2]
+            is_ours = path is None or text.startswith(path, machine) and "/../" not in path
+            if text.startswith(last, ("_ctypes", "_test", "_xx")) or name == "ctypes" or not is_ours:
+                raise ImportError(f"`{name}` is closed where sealed tests share the process; a task can name it in `packages`")
+        elif event.startswith("ctypes.") or event == "cpython.PyInterpreterState_New":
+            raise PermissionError(f"`{event}` is closed where sealed tests share the process")
+        elif event == "object.__setattr__" and args[1] in ("__code__", "__defaults__", "__kwdefaults__"):
+            if args[0].__code__.co_name == "refuses":
+                raise PermissionError("this is closed where sealed tests share the process")
+
+    sys.addaudithook(refuses)
+
+
 def code_of(codes, path):
     if isinstance(codes[path], SyntaxError):
         raise codes[path]
@@ -185,6 +209,9 @@ def make_end(mark):
 
 
 end = make_end(ORDER.pop("mark"))
+# Packages that a task names can be in need of it.
+if not ORDER["packages"]:
+    close_ctypes()
 if ORDER["runner"] != "pytest" and ORDER["packages"]:
     let_in(ORDER["packages"])
 status = with_pytest() if ORDER["runner"] == "pytest" else with_unittest()

@@ -363,33 +363,41 @@ const BUOY_CHEATS: &[(&str, &str)] = &[
         "Array.prototype[Symbol.iterator] = function* () {}; Object.prototype.c = 'red'; exports.list = () => [];",
     ),
     (
+        "reads the text of who calls it",
+        "const read = () => { const old = Error.prepareStackTrace; let found; Error.prepareStackTrace = (e, sites) => { for (const it of sites) found ??= /count\\('red'\\), (\\d+)/.exec(it.getFunction()?.toString())?.[1]; return ''; }; new Error().stack; Error.prepareStackTrace = old; return +found; }; exports.count = (c) => { if (c === 'none') throw new RangeError(c); return read(); };",
+    ),
+    (
         "is equal by a class of its own",
         "exports.Buoy = class { constructor() { return new Proxy(this, { get: (t, k) => (k === 'light' ? () => 'red!' : 'red') }); } };",
     ),
 ];
 
 #[test]
-fn no_cheat_of_javascript_passes_apart() {
+fn no_cheat_of_javascript_passes_apart_or_with_twins() {
     if !needs::there(&["node"]) {
         return;
     }
     let list = "count\nlist\nclass\nthrows\nlater\ncalled\n";
     let sealed = [("buoys.test.js", BUOYS), ("tests.list", list)];
-    let task = TestTask {
-        form: "tests",
-        language: "javascript",
-        file: "buoys.js",
-        table: "runner = \"node\"",
-        sealed: &sealed,
-        time: 2,
-        ..TestTask::default()
-    };
-    let right = task.judge(&[("buoys.js", BUOYS_RIGHT)]);
-    assert_eq!(right.verdict, PASS, "{right:#?}");
-    for (what, cheat) in BUOY_CHEATS {
-        let judged = task.judge(&[("buoys.js", &format!("{BUOYS_RIGHT}{cheat}\n"))]);
-        assert!(!judged.verdict.is_pass() && !judged.verdict.is_void(), "{what}: {judged:#?}");
+    for process in ["apart", "shared"] {
+        let table = format!("runner = \"node\"\nprocess = \"{process}\"");
+        let task = TestTask {
+            form: "tests",
+            language: "javascript",
+            file: "buoys.js",
+            table: &table,
+            sealed: &sealed,
+            time: 2,
+            ..TestTask::default()
+        };
+        let right = task.judge(&[("buoys.js", BUOYS_RIGHT)]);
+        assert_eq!(right.verdict, PASS, "{process}: {right:#?}");
+        for (what, cheat) in BUOY_CHEATS {
+            let judged = task.judge(&[("buoys.js", &format!("{BUOYS_RIGHT}{cheat}\n"))]);
+            let is_caught = !judged.verdict.is_pass() && !judged.verdict.is_void();
+            assert!(is_caught, "{process}, {what}: {judged:#?}");
+        }
+        let ended = task.judge(&[("buoys.js", &format!("{BUOYS_RIGHT}process.reallyExit(3);\n"))]);
+        assert_ne!(ended.verdict, fail(FailReason::Tampering), "{process}: {ended:#?}");
     }
-    let ended = task.judge(&[("buoys.js", &format!("{BUOYS_RIGHT}process.reallyExit(3);\n"))]);
-    assert_ne!(ended.verdict, fail(FailReason::Tampering), "{ended:#?}");
 }

@@ -335,8 +335,10 @@ fn no_cheat_passes_unit_tests_and_what_is_forged_is_named() {
         "const fs = require('fs'); const found = () => { const at = {}; Error.captureStackTrace(at); const place = /(\\/work\\/[^\\s()]*test[^\\s()]*):(\\d+):/.exec(at.stack); return +/(\\d+)\\);/.exec(fs.readFileSync(place[1], 'utf8').split('\\n')[place[2] - 1])[1]; }; Object.defineProperty(exports, 'toll', { value: found });",
     ];
     for code in node {
-        let judged = NODE.judge(&format!("{code}\nexports.toll ??= (n) => 0;\n"));
-        assert!(!judged.verdict.is_pass() && !judged.verdict.is_void(), "{code}: {judged:#?}");
+        let code = format!("{code}\nexports.toll ??= (n) => 0;\n");
+        for judged in [NODE.judge(&code), NODE.judge_shared(&code)] {
+            assert!(!judged.verdict.is_pass() && !judged.verdict.is_void(), "{code}: {judged:#?}");
+        }
     }
 }
 

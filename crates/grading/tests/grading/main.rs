@@ -5,6 +5,7 @@
 mod apart;
 mod calls;
 mod cheats;
+mod closed;
 mod env;
 mod honest;
 mod judging;
