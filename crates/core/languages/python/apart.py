@@ -244,27 +244,33 @@ class Patched(types.ModuleType):
 
     def __setattr__(self, name, value):
         types.ModuleType.__setattr__(self, name, value)
-        tell_patch(self, name, value, True)
+        tell_patch(self.__name__, name, value, True)
 
     def __delattr__(self, name):
         types.ModuleType.__delattr__(self, name)
-        tell_patch(self, name, None, False)
+        tell_patch(self.__name__, name, None, False)
 
 
 PATCHABLE = (
     "time datetime random os posixpath socket subprocess urllib.request shutil uuid secrets math platform getpass "
     "builtins signal glob statistics hashlib locale calendar smtplib http.client select string sqlite3 csv json"
 ).split()
+PATCHABLE_CLASSES = (
+    "pathlib:PurePath pathlib:Path pathlib:PosixPath subprocess:Popen threading:Thread logging:Logger random:Random "
+    "socket:socket smtplib:SMTP http.client:HTTPConnection"
+).split()
+class_states = []
 # What tests of Python's own runners replace for themselves.
 OWN_PATCHES = {"_", "__warningregistry__"}
 
 
-def tell_patch(module, name, value, is_there):
-    if name in OWN_PATCHES or name.startswith("__") or link.gone:
+def tell_patch(owner, name, value, is_there):
+    """Tells of a name of `owner`: a module, or a class as `module:Class`."""
+    if owner is None or name in OWN_PATCHES or name.startswith("__") or link.gone:
         return
     # What it had first the other side has, too.
-    is_first = is_there and ORIGINALS[module.__name__].get(name, link) is value
-    link.request("patch", module.__name__, name, None if is_first else value, "first" if is_first else is_there)
+    is_first = is_there and ORIGINALS[owner].get(name, link) is value
+    link.request("patch", owner, name, None if is_first else value, "first" if is_first else is_there)
 
 
 ORIGINALS = {}
@@ -278,6 +284,23 @@ def watch_modules():
             module.__class__ = Patched
         except TypeError:
             pass
+    for owner in PATCHABLE_CLASSES:
+        module, _, name = owner.partition(":")
+        it = vars(getattr(importlib.import_module(module), name))
+        ORIGINALS[owner] = dict(it)
+        class_states.append([owner, it, ORIGINALS[owner]])
+
+
+def tell_class_patches():
+    """A class is no module: whether a part of one was replaced is looked at whenever something is asked."""
+    for state in class_states:
+        owner, now, known = state
+        if now == known:
+            continue
+        state[2] = dict(now)
+        for name in {*now, *known}:
+            if now.get(name, link) is not known.get(name, link):
+                tell_patch(owner, name, now.get(name), name in now)
 
 
 def forward_random(name):
@@ -324,6 +347,8 @@ plain_request = link.request
 
 
 def request(op, *args):
+    if op != "patch":
+        tell_class_patches()
     if DATA_FILES and op in ("call", "member"):
         for it in (*args[-2], *[value for _, value in args[-1]]):
             encode_argument(it)
@@ -334,7 +359,7 @@ link.request = request
 link.grants, link.grants_kind = grants, grants_kind
 link.outgoing, link.incoming = give_state, take_state
 link.ops.update({"input": standard_input, "log": log, "warn": warn})
-del link.ops["subclass"]
+del link.ops["subclass"], link.ops["flags"]
 
 current, decided, asked, held = [None], {}, [0], {}
 
@@ -435,6 +460,7 @@ if is_std_module(own):
     sys.meta_path.insert(0, type("Named", (Finder,), {"find_spec": lambda self, name, path=None, target=None: (
         Finder.find_spec(self, name) if name == own or name.startswith(own + ".") else None)})())
 watch_modules()
+inspect_stand_ins(link)
 for name in ("seed", "setstate"):
     random.__dict__[name] = forward_random(name)
 run = run_pytest if ORDER["runner"] == "pytest" else run_unittest

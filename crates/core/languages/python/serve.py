@@ -178,16 +178,18 @@ def load(name):
     return module, names
 
 
-def patch(module, name, value, is_there):
+def patch(owner, name, value, is_there):
+    module, _, kind = owner.partition(":")
     target = importlib.import_module(module)
-    first = ORIGINALS.setdefault(module, {})
+    target = getattr(target, kind) if kind else target
+    first = ORIGINALS.setdefault(owner, {})
     if name in vars(target):
         first.setdefault(name, vars(target)[name])
     if is_there == "first":
         setattr(target, name, first[name])
     elif is_there:
         setattr(target, name, value)
-    elif hasattr(target, name):
+    elif name in vars(target):
         delattr(target, name)
 
 

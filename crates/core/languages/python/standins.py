@@ -49,13 +49,28 @@ def bound_member(kind, name, it):
     return bind(found, None, it) if isinstance(found, classmethod) else bind(found, it, type(it))
 
 
+def plain_member(kind, name):
+    """A member as it stands in its class, without what binds it to a class."""
+    owner = owner_of(kind, name)
+    if owner is None:
+        raise ValueError(f"there is no {name}")
+    found = vars(owner)[name]
+    return found.__func__ if isinstance(found, (classmethod, staticmethod)) else found
+
+
 def is_dunder(name):
     return name.startswith("__") and name.endswith("__")
 
 
-def is_coroutine_function(it):
+def flags_of(it):
+    """Whether a function makes generators, coroutines or asynchronous generators, as flags of its code."""
     code = getattr(getattr(it, "__func__", it), "__code__", None)
-    return bool(code is not None and code.co_flags & 0x80)
+    return code.co_flags & sum(MAKES) if isinstance(code, types.CodeType) else 0
+
+
+MAKES = GENERATOR, COROUTINE, ASYNC_GENERATOR = 0x20, 0x80, 0x200
+# What is seen of a function's code: its flags.
+CODES = {flags: (lambda: None).__code__.replace(co_flags=3 | flags) for flags in (0, *MAKES)}
 
 
 ENUMS = {}
@@ -262,9 +277,10 @@ class StandIn(metaclass=StandInType):
     """What stands for an object of the other side."""
 
     def __getattr__(self, name):
-        if name.startswith("_apart"):
+        link = type(self)._apart_link
+        if name.startswith("_apart") or getattr(link.local, "is_reading", False):
             raise AttributeError(name)
-        return type(self)._apart_link.request("get", self, name)
+        return link.request("get", self, name)
 
     def __setattr__(self, name, value):
         if isinstance(self, BaseException) and is_dunder(name):
@@ -319,12 +335,8 @@ class StandInFunction:
     def __getattr__(self, name):
         link = object.__getattribute__(self, "_apart_link")
         if name == "__signature__":
-            import inspect
-
-            parts = [inspect.Parameter(n, inspect._ParameterKind(k), default=d if has else inspect.Parameter.empty)
-                     for n, k, has, d in link.request("signature", self)]
-            return inspect.Signature(parts)
-        if name in ("__code__", "__globals__", "__closure__", "_mock_methods") or name.startswith("_apart"):
+            return parameters_of(link, self)
+        if name in ("__globals__", "__closure__", "_mock_methods") or name.startswith("_apart") or getattr(link.local, "is_reading", False):
             raise AttributeError(name)
         return link.request("get", self, name)
 
@@ -378,7 +390,7 @@ class StandInBound(StandInFunction):
 
 
 def make_function(link, told):
-    _, oid, name, qualname, module, doc, is_method, is_coroutine = told
+    _, oid, name, qualname, module, doc, is_method, makes = told
     it = object.__new__(StandInFunction if is_method else StandInBound)
     keep = object.__setattr__
     keep(it, "_apart_id", oid)
@@ -386,7 +398,8 @@ def make_function(link, told):
     for key, value in (("__name__", name), ("__qualname__", qualname), ("__module__", module)):
         keep(it, key, str(value))
     keep(it, "__doc__", doc)
-    if is_coroutine:
+    keep(it, "__code__", CODES.get(makes, CODES[0]))
+    if makes == COROUTINE:
         import asyncio
 
         keep(it, "_is_coroutine", asyncio.coroutines._is_coroutine)

@@ -104,7 +104,8 @@ class Link:
             "restore": self.do_restore, "del": self.do_del, "repr": self.do_repr, "dir": self.do_dir, "threads": lambda: None,
             "await": self.do_await, "settled": self.do_settled, "cancel": self.do_cancel,
             "isinstance": lambda it, kind: isinstance(it, kind), "issubclass": lambda it, kind: issubclass(it, kind),
-            "signature": self.do_signature, "subclass": self.do_subclass,
+            "signature": self.do_signature, "flags": lambda it, name: flags_of(plain_member(it, name)),
+            "subclass": self.do_subclass,
         }
         self.grants = lambda it, name, change=False: True
         self.grants_kind = lambda kind, it: True
@@ -328,7 +329,7 @@ class Link:
             doc = getattr(it, "__doc__", None)
             named.append(doc[:2000] if isinstance(doc, str) else None)
             is_method = isinstance(it, (types.MethodType, types.BuiltinFunctionType))
-            return ["F", oid, *named, int(is_method), int(is_coroutine_function(it))]
+            return ["F", oid, *named, int(is_method), flags_of(it)]
         if isinstance(it, types.GeneratorType):
             return ["g", oid, it.__name__]
         if isinstance(it, types.CoroutineType):
@@ -469,7 +470,13 @@ class Link:
             return self.std_error(it, depth)
         if tag == "d":
             made = {"staticmethod": staticmethod, "classmethod": classmethod, "property": property}[it[1]]
-            return made(*[self.decode(one, depth + 1) for one in it[2:]])
+            parts = [self.decode(one, depth + 1) for one in it[2:]]
+            # It looks at what it wraps; nothing can be asked while a message is read.
+            self.local.is_reading = True
+            try:
+                return made(*parts)
+            finally:
+                self.local.is_reading = False
         if tag == "k":
             return self.stand_in_class(it[1], it[2])
         if tag == "F":
@@ -933,10 +940,10 @@ class Link:
     def do_dir(self, it):
         return [name for name in dir(it) if self.grants(it, name)]
 
-    def do_signature(self, it):
+    def do_signature(self, it, name=None):
         import inspect
 
-        sign = inspect.signature(it)
+        sign = inspect.signature(it if name is None else plain_member(it, name))
         empty = inspect.Parameter.empty
         return [(p.name, int(p.kind), p.default is not empty, None if p.default is empty else p.default)
                 for p in sign.parameters.values()]

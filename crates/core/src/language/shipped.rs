@@ -44,6 +44,7 @@ const FOLDERS: &[Folder] = &[
         "apart.py",
         "call.py",
         "carried.py",
+        "inspected.py",
         "packages.py",
         "program.py",
         "runners.py",
