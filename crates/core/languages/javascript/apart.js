@@ -54,6 +54,21 @@ link.answered = (quiet) => {
 const drain = () => {
   for (const [id, ok, value] of link.request('drain')) link.settle(id, ok, value);
 };
+// Lets the answer's side do what it can at once, before what comes next here.
+let [turned, skipped] = [0, 0];
+const turn = () => {
+  if (link.gone || link.depth || (isQuiet && asked === turned)) return;
+  try {
+    skipped += Number(link.request('turn'));
+    turned = asked;
+    drain();
+    turned = asked;
+  } catch (error) {
+    if (!(error instanceof Gone)) throw error;
+    end();
+  }
+};
+require('./turns.js')(turn);
 const grant = () => {
   link.depth = 1;
   try {
@@ -79,6 +94,7 @@ notices.on('data', (bytes) => {
       if (isCount) continue;
       isQuiet = false;
       if (byte === 3) drain();
+      else if (byte === 2 && skipped > 0) skipped--;
       else if (byte === 2) grant();
     }
   } catch (error) {

@@ -16,7 +16,7 @@ const [LINK, NOTICES] = [3, 4];
 const link = new Link(LINK, false);
 link.grantsStandard = true;
 const own = {
-  exit: process.reallyExit.bind(process), active: process.getActiveResourcesInfo.bind(process), requests: process._getActiveRequests?.bind(process), every: setInterval,
+  exit: process.reallyExit.bind(process), active: process.getActiveResourcesInfo.bind(process), requests: process._getActiveRequests?.bind(process), every: setInterval, immediate: setImmediate,
 };
 let [served, wakes, quiet, isTold, isReading] = [0, 0, 0, false, false];
 // Whether the tests take it that nothing is under way here.
@@ -42,10 +42,23 @@ link.settled = (...settlement) => {
   notice(3);
 };
 
+// The tests wait while this side does what it can at once: timers that are due, and whatever comes of them. They are told
+// how often they were asked to let something be called, which they need not do any more.
+let [isTurn, turning, letIn] = [false, undefined, 0];
+const turn = async () => {
+  isTurn = true;
+  for (let round = 0; round < 2; round++) await new Promise(own.immediate);
+  isTurn = false;
+  const reply = link.pack('=', letIn);
+  letIn = 0;
+  if (link.isQuiet()) reply.q = 1;
+  link.send(reply);
+};
+
 // What is called by itself, as by a timer, waits until the tests have nothing under way.
 const request = link.request;
 link.request = function (...args) {
-  if (this.depth) return Reflect.apply(request, this, args);
+  if (this.depth || isTurn) return Reflect.apply(request, this, args);
   this.depth = 1;
   notice(2);
   try {
@@ -53,20 +66,27 @@ link.request = function (...args) {
       const message = this.receive();
       if (message.k === 'granted') break;
       served++;
+      if (message.k === 'turn') {
+        letIn++;
+        turning = turn();
+        break;
+      }
       this.serve(message);
       isBelieved = false;
     }
     return Reflect.apply(request, this, args);
   } finally {
     this.depth = 0;
-    this.send({ k: 'released', v: null });
+    if (!isTurn) this.send({ k: 'released', v: null });
   }
 };
 
 const answer = async () => {
+  while (isTurn) await turning;
   const message = link.receive();
   served++;
   if (message.k === 'load') await load(message);
+  else if (message.k === 'turn') await (turning = turn());
   else link.serve(message);
 };
 

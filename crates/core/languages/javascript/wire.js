@@ -13,6 +13,7 @@ const util = require('util');
 const { readSync, writeSync } = fs;
 const { stringify, parse } = JSON;
 const { types } = util;
+const { Date } = globalThis;
 const reflect = { ...Object.fromEntries(Object.getOwnPropertyNames(Reflect).map((name) => [name, Reflect[name]])) };
 const MESSAGE_MAX = 256 << 20;
 const DEPTH_MAX = 400;
@@ -81,6 +82,23 @@ for (const name of ['events', 'util', 'path', 'buffer', 'url']) {
     }
   }
 }
+// What objects of these are derived from both sides have, once they have loaded them: not what makes them.
+const LATER = new Set(['stream', 'http', 'net', 'readline']);
+let [loadedCount, list] = [0, process.moduleLoadList ?? []];
+const learn = (name) => {
+  LATER.delete(name);
+  for (const [key, { value }] of Object.entries(Object.getOwnPropertyDescriptors(require(name)))) {
+    const it = /^[A-Z]/.test(key) && typeof value === 'function' ? value.prototype : undefined;
+    if (it === undefined || it === null || STANDARD_OF.has(it)) continue;
+    STANDARD.set(`node:${name}.${key}.prototype`, it);
+    STANDARD_OF.set(it, `node:${name}.${key}.prototype`);
+  }
+};
+const learnLoaded = () => {
+  if (list.length === loadedCount) return;
+  loadedCount = list.length;
+  for (const name of [...LATER]) if (list.includes(`NativeModule ${name}`)) learn(name);
+};
 const ERRORS = new Set(['Error', 'TypeError', 'RangeError', 'SyntaxError', 'ReferenceError', 'EvalError', 'URIError', 'AggregateError']);
 const SYMBOLS = new Map(Object.getOwnPropertyNames(Symbol).filter((name) => typeof Symbol[name] === 'symbol').map((name) => [Symbol[name], name]));
 const ARRAYS = ['Int8Array', 'Uint8Array', 'Uint8ClampedArray', 'Int16Array', 'Uint16Array', 'Int32Array', 'Uint32Array', 'Float32Array', 'Float64Array', 'BigInt64Array', 'BigUint64Array'];
@@ -170,13 +188,20 @@ class Link {
       keys: (it) => new Inline(this.granted(it, 'length') ? reflect.ownKeys(it) : []),
       told: (it, key) => {
         const told = this.granted(it, key) ? reflect.getOwnPropertyDescriptor(it, key) : undefined;
-        return told && new Inline(['value' in told ? told.value : reflect.get(it, key), told.enumerable, told.writable !== false]);
+        if (told === undefined) return undefined;
+        // What a getter gives, where it is not the answer's own that is looked at.
+        const value = 'value' in told ? told.value : this.first ? reflect.get(it, key) : undefined;
+        const accessor = 'value' in told || this.first ? [] : [told.get, told.set];
+        return new Inline([value, told.enumerable, told.writable !== false, told.configurable, ...accessor]);
       },
+      access: (it, key, get, set, enumerable) => !this.first
+        && reflect.defineProperty(it, key, { get, set, enumerable, configurable: true }),
       define: (it, key, value, enumerable) => this.granted(it, key, true)
         && reflect.defineProperty(it, key, { value, enumerable, writable: true, configurable: true }),
       proto: (it) => this.granted(it, 'prototype') ? reflect.getPrototypeOf(it) : null,
       setProto: (it, kind) => this.granted(it, 'prototype', true) && reflect.setPrototypeOf(it, kind),
       frozen: (it) => this.granted(it, 'length') && !reflect.isExtensible(it),
+      isOf: (kind, it) => !this.first && it instanceof kind,
       freeze: (it) => this.granted(it, 'length', true) && reflect.preventExtensions(it),
       apply: (it, self, args) => {
         if (!this.granted(it, 'call') && !(this.ids.has(self) && ofSlots(it))) throw new TypeError('this cannot be called from here');
@@ -360,6 +385,7 @@ class Link {
       this.speak(number);
       return ['l', number];
     }
+    learnLoaded();
     const path = STANDARD_OF.get(it);
     if (path !== undefined && STANDARD.get(path) === it) return ['r', path];
     if (!types.isProxy(it)) {
@@ -378,7 +404,7 @@ class Link {
     const oid = this.export(it);
     if (types.isPromise(it) && !types.isProxy(it)) return ['P', oid];
     const kind = typeof it === 'function' ? (isClass(it) ? 'k' : 'f') : Array.isArray(it) ? 'a' : types.isNativeError(it) ? 'e' : 'h';
-    return ['h', oid, kind, kind === 'f' || kind === 'k' ? [String(name(it)), length(it)] : null];
+    return ['h', oid, kind, kind === 'f' || kind === 'k' ? [String(name(it)), length(it), asksItself(it)] : null];
   }
 
   encodeData(it, depth) {
@@ -476,6 +502,8 @@ class Link {
         return this.own.get(it[1]);
       }
       case 'r': {
+        const module = /^node:(\w+)\./.exec(it[1])?.[1];
+        if (LATER.has(module)) learn(module);
         if (!STANDARD.has(it[1])) throw new TypeError(`there is no ${it[1]}`);
         // What makes functions out of text, or is the process itself, is not had from the answer.
         if (this.first && POWERFUL.test(it[1])) return NOTHING;
@@ -575,14 +603,34 @@ class Link {
     else if (kind === 'e') target = new Error('');
     else target = {};
     if (kind === 'e') for (const key of Reflect.ownKeys(target)) delete target[key];
+    const asks = named !== null && named[2] === true && link.first;
     if (named !== null) {
       Object.defineProperty(target, 'name', { value: String(named[0]), configurable: true });
       Object.defineProperty(target, 'length', { value: Number(named[1]), configurable: true });
     }
     let parent;
+    // As it is told of: a value, or what gets and sets one.
+    const descriptor = (key, configurable) => {
+      const got = link.request('told', it, key);
+      if (!got) return undefined;
+      const enumerable = got[1] === true;
+      const isFixed = configurable === undefined ? got[3] === false : !configurable;
+      if (got.length > 4) {
+        const [get, set] = got.slice(4).map((one) => (typeof one === 'function' ? one : undefined));
+        return { get, set, enumerable, configurable: !isFixed };
+      }
+      return { value: got[0], enumerable, writable: got[2] === true, configurable: !isFixed };
+    };
+    // What is fixed there is fixed here, too, or it could not be said.
+    const fix = () => {
+      const keys = link.request('keys', it).filter((key) => typeof key === 'string' || typeof key === 'symbol');
+      for (const key of reflect.ownKeys(target)) if (!keys.includes(key)) reflect.deleteProperty(target, key);
+      for (const key of keys) reflect.defineProperty(target, key, descriptor(key) ?? {});
+      reflect.preventExtensions(target);
+    };
     const it = new Proxy(target, {
       get: (_, key, receiver) => {
-        if (key === Symbol.hasInstance) return Function.prototype[Symbol.hasInstance];
+        if (key === Symbol.hasInstance) return asks ? (one) => link.request('isOf', it, one) === true : Function.prototype[Symbol.hasInstance];
         if (key === util.inspect.custom) return undefined;
         if (key === 'length' && kind === 'a') target.length = link.request('get', it, key);
         return link.ofPrototype(receiver === it ? link.request('get', it, key) : link.request('get', it, key, receiver));
@@ -603,15 +651,16 @@ class Link {
         return [...new Set(keys)].filter((key) => typeof key === 'string' || typeof key === 'symbol');
       },
       getOwnPropertyDescriptor: (_, key) => {
-        const got = link.request('told', it, key);
-        const told = got && { value: got[0], enumerable: got[1], writable: got[2] };
         const fixed = reflect.getOwnPropertyDescriptor(target, key);
         if (fixed !== undefined && !fixed.configurable) {
-          return { ...fixed, value: fixed.writable && told ? told.value : fixed.value };
+          const told = fixed.writable ? descriptor(key, true) : undefined;
+          return told && 'value' in told ? { ...fixed, value: told.value } : fixed;
         }
-        return told && { value: told.value, enumerable: told.enumerable === true, writable: told.writable === true, configurable: true };
+        return descriptor(key, true);
       },
-      defineProperty: (_, key, told) => link.request('define', it, key, 'value' in told ? told.value : told.get, told.enumerable === true),
+      defineProperty: (_, key, told) => ('value' in told || link.first === false
+        ? link.request('define', it, key, 'value' in told ? told.value : told.get, told.enumerable === true)
+        : link.request('access', it, key, told.get, told.set, told.enumerable === true)),
       getPrototypeOf: () => {
         if (parent === undefined) {
           const asked = link.request('proto', it);
@@ -623,7 +672,10 @@ class Link {
         parent = kind;
         return link.request('setProto', it, kind);
       },
-      isExtensible: () => reflect.isExtensible(target),
+      isExtensible: () => {
+        if (reflect.isExtensible(target) && link.first && link.request('frozen', it) === true) fix();
+        return reflect.isExtensible(target);
+      },
       preventExtensions: () => false,
       apply: (_, self, args) => link.request('apply', it, self, new Inline(args)),
       construct: (_, args, made) => {
@@ -693,6 +745,14 @@ const isClass = (it) => {
   } catch {
     return false;
   }
+};
+// Whether a class says itself what is one of its objects.
+const asksItself = (it) => {
+  for (let at = it; at !== null && at !== Function.prototype; at = reflect.getPrototypeOf(at)) {
+    if (types.isProxy(at)) return false;
+    if (reflect.getOwnPropertyDescriptor(at, Symbol.hasInstance) !== undefined) return true;
+  }
+  return false;
 };
 const name = (it) => {
   const told = reflect.getOwnPropertyDescriptor(it, 'name');

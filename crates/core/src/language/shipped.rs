@@ -37,6 +37,7 @@ const FOLDERS: &[Folder] = &[
         "reporter.js",
         "serve.js",
         "tests.js",
+        "turns.js",
         "wire.js"
     ),
     folder!(
