@@ -2,6 +2,8 @@
 // modules, which are in another process. What is reported comes from here alone; `reporter.js` sends it.
 'use strict';
 const { order, send, told } = require('./reporter.js');
+// Before it is looked at what both sides have of their own.
+require('./turns.js')(() => turn());
 const { Files } = require('./carried.js');
 const fs = require('fs');
 const path = require('path');
@@ -68,7 +70,6 @@ const turn = () => {
     end();
   }
 };
-require('./turns.js')(turn);
 const grant = () => {
   link.depth = 1;
   try {

@@ -6,6 +6,7 @@ const fs = require('fs');
 const path = require('path');
 const { read, readSync, writeSync } = fs;
 const work = process.cwd();
+const timersOf = require('./cleared.js');
 const { Link, Gone, Inline, firsts, firstsOfModule, holderOf } = require('./wire.js');
 const files = new Files(work, () => true);
 const Module = require('module');
@@ -74,6 +75,7 @@ link.request = function (...args) {
       this.serve(message);
       isBelieved = false;
     }
+    timersOf.check();
     return Reflect.apply(request, this, args);
   } finally {
     this.depth = 0;

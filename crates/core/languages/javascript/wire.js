@@ -137,7 +137,9 @@ const isUnchanged = (it, sort, before) => {
     const { length } = it;
     if (before.length === 2 * length + 3 && before[before.length - 2] === length) {
       for (let at = 0; at < length; at++) if (!Object.is(it[at], before[2 * at + 1])) return false;
-      return before[before.length - 1] === 2 || Object.keys(it).length === length;
+      const state = before[before.length - 1];
+      if (state === 2) return true;
+      if (state === 0 && Object.isExtensible(it)) return Object.keys(it).length === length;
     }
   }
   return isSame(contents(it, sort), before);
@@ -182,7 +184,9 @@ class Link {
     });
     this.ops = {
       get: (it, key, receiver = it) => this.granted(it, key) ? reflect.get(it, key, receiver) : undefined,
-      set: (it, key, value) => this.granted(it, key, true) && reflect.set(it, key, value),
+      // By a receiver that derives from it, which is the other side's.
+      set: (it, key, value, receiver) => this.granted(it, key, receiver === undefined)
+        && (receiver === undefined ? reflect.set(it, key, value) : this.theirIds.has(receiver) === this.first && reflect.set(it, key, value, receiver)),
       has: (it, key) => this.granted(it, key) && reflect.has(it, key),
       del: (it, key) => this.granted(it, key, true) && reflect.deleteProperty(it, key),
       keys: (it) => new Inline(this.granted(it, 'length') ? reflect.ownKeys(it) : []),
@@ -637,6 +641,8 @@ class Link {
       },
       set: (_, key, value, receiver) => {
         if (receiver !== it && receiver !== undefined && typeof receiver === 'object') {
+          const isShared = link.first ? link.theirIds.has(receiver) : link.ids.has(receiver);
+          if (isShared) return link.request('set', it, key, value, receiver) === true;
           return reflect.defineProperty(receiver, key, { value, enumerable: true, writable: true, configurable: true });
         }
         return link.request('set', it, key, value);

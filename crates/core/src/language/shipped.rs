@@ -33,6 +33,7 @@ const FOLDERS: &[Folder] = &[
         "apart_reporter.js",
         "call.js",
         "carried.js",
+        "cleared.js",
         "closed.js",
         "reporter.js",
         "serve.js",
