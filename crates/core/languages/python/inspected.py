@@ -10,16 +10,17 @@ def inspect_stand_ins(link):
         if is_member(it) or isinstance(it, StandInType) and "_apart_id" in vars(it):
             try:
                 return parameters_of(link, *named(it))
-            except ValueError:
+            except (ValueError, LookupError):
                 pass
         return signature(it, *args, **kwargs)
 
     def has_flag_of(it, flag):
         while isinstance(it, types.MethodType):
             it = it.__func__
-        if is_member(it):
-            return bool(link.request("flags", *named(it)) & flag)
-        return has_flag(it, flag)
+        try:
+            return bool(link.request("flags", *named(it)) & flag) if is_member(it) else has_flag(it, flag)
+        except LookupError:
+            return has_flag(it, flag)
 
     def named(it):
         """A class and the name of a member; no name where it is the class itself."""

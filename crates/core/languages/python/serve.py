@@ -193,7 +193,18 @@ def patch(owner, name, value, is_there):
         delattr(target, name)
 
 
+plain_new_class, inspected = link.new_class, []
+
+
+def new_class(*parts):
+    """A stand-in for a class of the tests. The answer may look at what it is called with, once it can."""
+    if not inspected and "inspect" in sys.modules:
+        inspected.append(inspect_stand_ins(link))
+    return plain_new_class(*parts)
+
+
 ORIGINALS = {}
+link.new_class = new_class
 link.ops.update({
     "load": load, "patch": patch, "reload": lambda it: importlib.reload(it) and None,
     "seed": lambda name, args: getattr(random, name)(*args) and None,
