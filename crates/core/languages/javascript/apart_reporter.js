@@ -25,7 +25,14 @@ const told = (error) => {
   }
 };
 
+// Where nothing could be loaded there is no test, and the runner asks for no report.
+let isBegun = false;
+process.on('exit', () => {
+  if (!isBegun) send({ done: order.mark, gone: order.link?.gone === true });
+});
+
 module.exports = async function* report(events) {
+  isBegun = true;
   const names = [];
   for await (const { type, data } of events) {
     if (type === 'test:start') {

@@ -12,6 +12,7 @@ const files = new Files(work, () => true);
 const Module = require('module');
 const { Console } = require('console');
 const { Writable } = require('stream');
+const { types } = require('util');
 
 const [LINK, NOTICES] = [3, 4];
 const link = new Link(LINK, false);
@@ -164,11 +165,12 @@ const load = async (message) => {
       try {
         it = Module.createRequire(path.join(work, 'x'))(file);
       } catch (error) {
-        if (error?.code !== 'ERR_REQUIRE_ESM') throw error;
+        if (!['ERR_REQUIRE_ESM', 'ERR_REQUIRE_ASYNC_MODULE'].includes(error?.code)) throw error;
         isModule = true;
       }
+      isModule ||= types.isModuleNamespaceObject(it);
     }
-    if (isModule) {
+    if (isModule && it === undefined) {
       link.depth = 0;
       it = await import(`file://${file}${isFresh ? `?${served}` : ''}`);
     }
