@@ -27,6 +27,7 @@ const vm = require('vm');
 const { types } = util;
 
 const [LINK, NOTICES] = [4, 5];
+const putOff = queueMicrotask;
 const link = new Link(LINK, true);
 const modules = new Set(order.answer);
 const isModulePackage = (() => {
@@ -126,9 +127,21 @@ const watch = (name) => {
 watch('fs');
 const replaced = new Map();
 const WAKE = Buffer.from([1]);
+// What follows at once is over when the first of what was put off is done.
+let isGoing = false;
+const go = () => {
+  isGoing = false;
+  try {
+    if (!link.gone) link.send({ k: 'go', v: null });
+  } catch {}
+};
 const wake = () => {
   if (link.depth) return;
   asked++;
+  if (!isGoing) {
+    isGoing = true;
+    putOff(go);
+  }
   try {
     writeSync(NOTICES, WAKE);
   } catch {

@@ -67,6 +67,7 @@ link.request = function (...args) {
     for (;;) {
       const message = this.receive();
       if (message.k === 'granted') break;
+      if (message.k === 'go') continue;
       served++;
       if (message.k === 'turn') {
         letIn++;
@@ -84,13 +85,31 @@ link.request = function (...args) {
   }
 };
 
-const answer = async () => {
-  while (isTurn) await turning;
+// From when the tests ask for something until they have done what they do at once, nothing else goes on here: no promise is
+// gone on with, no timer goes off.
+let isHeld = false;
+const answer = () => {
   const message = link.receive();
+  isHeld = message.k !== 'go';
+  if (!isHeld) return undefined;
   served++;
-  if (message.k === 'load') await load(message);
-  else if (message.k === 'turn') await (turning = turn());
-  else link.serve(message);
+  if (message.k === 'load') return load(message);
+  if (message.k === 'turn') return (turning = turn());
+  link.serve(message);
+  return undefined;
+};
+// One that is still to come is waited for where `isMore`, and all that were told of in any case.
+const answerAll = async (isMore) => {
+  while (isMore || served < wakes || isHeld) {
+    if (isTurn) {
+      await turning;
+      continue;
+    }
+    isMore = false;
+    const end = answer();
+    // Promises would be gone on with meanwhile.
+    if (end !== undefined) await end;
+  }
 };
 
 // What has been begun here and is to go on, besides the waiting for the tests, which is under way until what it calls is
@@ -131,7 +150,7 @@ link.isQuiet = () => {
 };
 
 const handle = async () => {
-  while (served < wakes) await answer();
+  await answerAll(false);
   for (;;) {
     // Whatever can go on at once does; the tests are told when that is more than seemed.
     const wasQuiet = isQuiet();
@@ -147,7 +166,7 @@ const handle = async () => {
       notice(4);
     }
     // Nothing can happen here until the tests ask for something.
-    await answer();
+    await answerAll(true);
     while (wakes < served) wakes += Math.max(1, readSync(NOTICES, bytes, 0, served - wakes, null));
     isTold = false;
   }

@@ -706,6 +706,7 @@ class Link {
       this.send(message);
       for (;;) {
         const message = this.receive();
+        if (message.k === 'go') continue;
         if (message.k === '=' || message.k === '!') {
           if (this.depth === 1) this.answered(message.q === 1);
           if (message.k === '=') return message.v;
