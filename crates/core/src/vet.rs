@@ -159,11 +159,13 @@ pub fn vetted(task: &Task, part: SealedPart, judged: Vec<JudgedProof<'_>>) -> Ve
     }
     let all_right = proofs.iter().filter(|it| it.right).all(|it| it.verdict.is_pass());
     if let Some(choice) = part.process.filter(|it| it.holds_there && !all_right) {
-        let ProcessChoice { other, .. } = choice;
-        faults.push(format!(
-            "its right proofs pass with `process = \"{other}\"`: the tests need something of the answer's \
-             process"
-        ));
+        let why = if choice.is == "apart" {
+            "the tests need something of the answer's process"
+        } else {
+            "in one process with the tests, what looks into it, such as `ctypes`, is closed, and what they assert \
+             is changed"
+        };
+        faults.push(format!("its right proofs pass with `process = \"{}\"`: {why}", choice.other));
     }
     faults.extend(part.shown);
     if !part.also_visible.is_empty() && part.also_visible.len() == part.tests.len() {

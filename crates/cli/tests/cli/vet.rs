@@ -145,6 +145,15 @@ fn where_unit_tests_run_is_told_and_both_are_tried() {
     ] {
         assert!(out.contains(part), "{part}: {out}");
     }
+    let closed = "def toll(n):\n    import ctypes\n    return 2 * n\n";
+    env.write("docket/plain/proofs/right.py", closed);
+    let ran = env.run(&["vet", "docket"]);
+    let out = ran.out.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(
+        out.contains("plain: its right proofs pass with `process = \"apart\"`: in one"),
+        "{out}"
+    );
+    assert!(!out.contains("The right proofs of `plain` pass apart, too"), "{out}");
     let go = brief("process = \"apart\"").replace("python", "go").replace("unittest", "go");
     env.write("docket/fair/brief.md", &go.replace("toll.py", "toll.go"));
     let ran = env.run(&["vet", "docket"]);

@@ -50,6 +50,7 @@ fn remarks(tasks: &[VettedTask]) -> Vec<String> {
     let shared: Vec<_> = tasks
         .iter()
         .filter(|task| task.process.is_some_and(|it| it.is == "shared" && it.holds_there))
+        .filter(|task| task.proofs.iter().filter(|it| it.right).all(|it| it.verdict.is_pass()))
         .map(|task| format!("`{}`", task.name))
         .collect();
     if !shared.is_empty() {
